@@ -1,0 +1,20 @@
+# One static library per layer. A layer's headers are reachable only through the
+# include directory that comes with linking it, so that an arrow pointing the
+# wrong way does not compile. `pargeter_layer(net SOURCES a.cc DEPS base)` makes
+# the target pg_net, whose headers are included as "net/...".
+function(pargeter_layer name)
+  cmake_parse_arguments(LAYER "" "DIR" "SOURCES;DEPS;PRIVATE_LIBS;PUBLIC_LIBS" ${ARGN})
+  if(NOT LAYER_DIR)
+    set(LAYER_DIR ${name})
+  endif()
+  string(REPLACE "/" "_" target ${name})
+  set(root ${CMAKE_BINARY_DIR}/include/${target})
+  get_filename_component(parent ${root}/${LAYER_DIR} DIRECTORY)
+  file(MAKE_DIRECTORY ${parent})
+  file(CREATE_LINK ${CMAKE_SOURCE_DIR}/src/${LAYER_DIR} ${root}/${LAYER_DIR} SYMBOLIC)
+  list(TRANSFORM LAYER_SOURCES PREPEND ${CMAKE_SOURCE_DIR}/src/${LAYER_DIR}/)
+  list(TRANSFORM LAYER_DEPS PREPEND pg_)
+  add_library(pg_${target} STATIC ${LAYER_SOURCES})
+  target_include_directories(pg_${target} PUBLIC ${root})
+  target_link_libraries(pg_${target} PUBLIC ${LAYER_DEPS} ${LAYER_PUBLIC_LIBS} PRIVATE ${LAYER_PRIVATE_LIBS})
+endfunction()

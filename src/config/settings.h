@@ -1,0 +1,53 @@
+// Accounts and drives as configured: one small file each, so that adding, changing, copying to
+// another machine and removing touch one file.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "base/clock.h"
+#include "base/error.h"
+#include "config/paths.h"
+
+namespace pargeter {
+
+struct AccountSettings {
+  std::string name;
+  std::string kind = "s3";
+  std::string endpoint;             // http://HOST:PORT or https://HOST
+  std::string region = "us-east-1";
+  std::string key_id;
+  std::string ca_file;              // "" = the system's authorities
+  std::string address_style = "path";  // path or host
+  bool read_only = false;           // access = "read"
+};
+
+struct DriveSettings {
+  std::string name;
+  std::string account;
+  std::string folder;  // an object store's BUCKET[/PREFIX]
+  std::string at;      // absolute path of the mount point
+  std::string mode = "stream";
+  bool read_only = false;
+  std::string label;
+  std::uint64_t cache_limit = 10ull << 30;  // bytes
+  double keep_free = 0.1;                   // share of the disk, 0 to 1
+  std::string cache_at;                     // "" = below the state folder
+  Duration fresh_for{5000};  // how old a listing may be before an open asks the store again
+};
+
+// Letters, digits, ".", "_", "-"; starts with a letter or digit; at most 64.
+Status CheckName(std::string_view kind, std::string_view name);
+
+Result<AccountSettings> LoadAccount(const Paths& paths, const std::string& name);
+Result<DriveSettings> LoadDrive(const Paths& paths, const std::string& name);
+// Writes the keys that differ from what the file says; other lines stay. Makes the folders.
+Status SaveAccount(const Paths& paths, const AccountSettings& account);
+Status SaveDrive(const Paths& paths, const DriveSettings& drive);
+Status RemoveAccount(const Paths& paths, const std::string& name);
+Status RemoveDrive(const Paths& paths, const std::string& name);
+std::vector<std::string> AccountNames(const Paths& paths);  // sorted
+std::vector<std::string> DriveNames(const Paths& paths);    // sorted
+
+}  // namespace pargeter

@@ -1,0 +1,202 @@
+// One store protocol behind one contract. A Provider serves one folder of one account (a drive's
+// root); every path is relative to it, its parts joined by "/", spelled as the store spells them.
+// The engine turns parts into file names and back (engine/naming.h); nothing here touches a disk.
+//
+// Thread-safe: any number of calls at a time. Calls block, with deadlines of their own; each takes
+// a Cancel (may be null). Transient faults are retried inside, with back-off; what comes out as
+// kUnavailable, kThrottled or kTimeout has been tried several times.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include "base/clock.h"
+#include "base/error.h"
+
+namespace pargeter {
+
+class CancelToken;
+using Cancel = std::shared_ptr<CancelToken>;
+
+enum class Kind { kFile, kFolder, kSymlink };
+
+// What a file carries besides its bytes. Unset: the store does not know (or was not asked).
+struct Attributes {
+  std::optional<std::uint32_t> mode;  // permission bits
+  std::optional<Nanos> mtime;
+  std::optional<std::uint32_t> uid, gid;
+  std::optional<std::string> symlink;  // target: the entry is a symbolic link
+};
+
+// What the store says of one object. `version` names its content and is compared for equality
+// only; two objects with the same version at the same path are the same bytes.
+struct Entry {
+  std::string name;  // last part of its path, as the store spells it; may be "" (see naming.h)
+  Kind kind = Kind::kFile;
+  std::uint64_t size = 0;
+  Nanos modified = 0;  // by the store's clock
+  std::string version;
+  Attributes attributes;
+  bool attributes_known = false;  // false: a listing, which does not carry them
+  bool marker = false;            // folders: an object of its own keeps it alive while empty
+};
+
+struct ListPage {
+  std::vector<Entry> entries;
+  std::string next;  // opaque; "" = this was the last page
+};
+
+// What must be true at the store for a change to happen: else kChanged and nothing is changed.
+struct Precondition {
+  enum class Want { kAnything, kNothingThere, kThisVersion } want = Want::kAnything;
+  std::string version;
+  static Precondition Anything() { return {}; }
+  static Precondition Absent() { return {Want::kNothingThere, {}}; }
+  static Precondition Is(std::string v) { return {Want::kThisVersion, std::move(v)}; }
+};
+
+// How far a store guards a precondition by itself.
+enum class Guard {
+  kUnknown,    // not tried yet
+  kAtomic,     // the store refuses: no window
+  kCheckFirst  // we look, then act: a small window
+};
+
+struct Capabilities {
+  bool real_folders = false;     // folders exist by themselves and can be moved in one request
+  bool server_copy = true;
+  Guard create = Guard::kUnknown;   // "only if nothing is there"
+  Guard replace = Guard::kUnknown;  // "only if it is this version"
+  std::uint64_t multipart_above = 0;  // bytes; larger files go up in parts; 0: never
+  std::uint64_t part_size = 0;
+};
+
+// Receives a file's bytes. Called on a network thread: be quick. `Begin` comes once per attempt
+// and gives what the answer's headers said; a second Begin starts again at the first byte.
+class ReadSink {
+ public:
+  virtual ~ReadSink() = default;
+  virtual Status Begin(const Entry& entry) = 0;
+  virtual Status Write(std::string_view data) = 0;
+};
+
+// Gives a file's bytes; positioned, so that a retry can start again. Called on a network thread.
+class WriteSource {
+ public:
+  virtual ~WriteSource() = default;
+  virtual std::uint64_t Size() const = 0;
+  virtual Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) = 0;
+};
+
+// An upload in parts that survives a restart: keep `id`, give it back to Resume.
+struct PartedUpload {
+  std::string path;
+  std::string id;
+};
+struct UploadedPart {
+  int number = 0;  // from 1
+  std::uint64_t size = 0;
+  std::string tag;  // the store's name for the part
+};
+
+struct TestReport {
+  struct Step {
+    std::string what;
+    bool ok = false;
+    std::string detail;
+  };
+  std::vector<Step> steps;
+  std::optional<Error> failure;
+};
+
+class Provider {
+ public:
+  virtual ~Provider() = default;
+
+  virtual Capabilities Can() const = 0;
+
+  // One page of the direct children of `folder` ("" = the root), sorted by the store. Sizes and
+  // versions, no attributes. A folder that is not there gives an empty page on stores without
+  // real folders.
+  virtual Result<ListPage> List(const std::string& folder, const std::string& next,
+                                const Cancel& cancel) = 0;
+  // Every object below `folder`, at any depth; names are paths relative to it.
+  virtual Result<ListPage> ListDeep(const std::string& folder, const std::string& next,
+                                    const Cancel& cancel) = 0;
+  // One object with its attributes. kNotFound if there is neither object nor folder.
+  virtual Result<Entry> Look(const std::string& path, const Cancel& cancel) = 0;
+
+  // Bytes [offset, offset + size) of that version, or of whatever is there if `version` is "".
+  // kChanged: another version is there. kDamaged: the body was not what its headers promised.
+  virtual Status Read(const std::string& path, const std::string& version, std::uint64_t offset,
+                      std::uint64_t size, ReadSink* sink, const Cancel& cancel) = 0;
+
+  // Stores a whole file in one request and says what is there now. The store's answer is checked
+  // against our own digest. A returned value means that the store has acknowledged it.
+  virtual Result<Entry> Write(const std::string& path, WriteSource* source,
+                              const Attributes& attributes, const Precondition& only_if,
+                              const Cancel& cancel) = 0;
+
+  // The same in parts. Parts may go up in parallel. Complete is idempotent.
+  virtual Result<PartedUpload> BeginParts(const std::string& path, const Attributes& attributes,
+                                          const Cancel& cancel) = 0;
+  virtual Result<UploadedPart> WritePart(const PartedUpload& upload, int number,
+                                         WriteSource* part, const Cancel& cancel) = 0;
+  virtual Result<std::vector<UploadedPart>> ListParts(const PartedUpload& upload,
+                                                      const Cancel& cancel) = 0;
+  virtual Result<Entry> CompleteParts(const PartedUpload& upload,
+                                      const std::vector<UploadedPart>& parts,
+                                      const Precondition& only_if, const Cancel& cancel) = 0;
+  virtual Status AbortParts(const PartedUpload& upload, const Cancel& cancel) = 0;
+  virtual Result<std::vector<PartedUpload>> ListUploads(const Cancel& cancel) = 0;
+
+  // A copy made by the store of exactly `version` of `from`. With `attributes`, the copy carries
+  // those instead of the original's. `size` as last known decides between one request and parts.
+  virtual Result<Entry> Copy(const std::string& from, const std::string& version,
+                             std::uint64_t size, const std::string& to,
+                             const Attributes* attributes, const Precondition& only_if,
+                             const Cancel& cancel) = 0;
+
+  // kChanged if another version is there; success if nothing is.
+  virtual Status Remove(const std::string& path, const Precondition& only_if,
+                        const Cancel& cancel) = 0;
+  // Unconditional, many at once; the paths that could not be removed, with the reason.
+  virtual Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
+      const std::vector<std::string>& paths, const Cancel& cancel) = 0;
+
+  virtual Status MakeFolder(const std::string& path, const Attributes& attributes,
+                            const Cancel& cancel) = 0;
+  virtual Status RemoveFolder(const std::string& path, const Cancel& cancel) = 0;
+
+  // Finds out how far the store guards preconditions, by trying them on an object of its own with
+  // a random name, which it deletes again.
+  virtual Status Probe(const Cancel& cancel) = 0;
+  // What a former Probe found, so that it need not be repeated.
+  virtual std::string ProbeResult() const = 0;
+  virtual void AdoptProbeResult(const std::string& result) = 0;
+
+  // Is what `entry` describes, as far as its version tells, the very content of `source`? Then an
+  // upload whose answer was lost had arrived.
+  virtual bool HoldsContent(const Entry& entry, WriteSource* source) = 0;
+
+  // Steps from resolving the name to reading and (unless the account may only read) writing.
+  virtual TestReport Test(bool may_write, const Cancel& cancel) = 0;
+};
+
+// Opens one folder of the account that stores are listed under; "" lists the top (buckets).
+class Browser {
+ public:
+  virtual ~Browser() = default;
+  virtual Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) = 0;
+};
+
+// True for the names of our own short-lived objects at a store, which no listing shows.
+bool IsOwnScratchName(std::string_view name);
+constexpr std::string_view kScratchPrefix = ".pargeter-scratch-";
+
+}  // namespace pargeter

@@ -1,0 +1,573 @@
+#include "provider/s3/s3_provider.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "base/digest.h"
+#include "base/log.h"
+#include "base/random.h"
+#include "base/text.h"
+
+namespace pargeter::s3 {
+namespace {
+
+constexpr const char* kMetaHeader = "x-amz-meta-pargeter";
+constexpr const char* kLinkHeader = "x-amz-meta-pargeter-link";
+
+
+Entry EntryOfHead(const HttpHead& head, const std::string& path) {
+  Entry entry;
+  entry.name = NameIn(path);
+  entry.version = PlainEtag(head.Get("etag"));
+  entry.modified = ParseHttpDate(head.Get("last-modified").c_str());
+  const std::string& length = head.Get("content-length");
+  std::from_chars(length.data(), length.data() + length.size(), entry.size);
+  entry.attributes = AttributesOf(head);
+  entry.attributes_known = true;
+  if (entry.attributes.symlink) entry.kind = Kind::kSymlink;
+  return entry;
+}
+
+// Passes an object's bytes on, after checking that they are the ones that were asked for.
+class RangeSink : public BodySink {
+ public:
+  RangeSink(std::string path, std::string version, std::uint64_t offset, std::uint64_t size,
+            bool check_md5, ReadSink* out)
+      : path_(std::move(path)), version_(std::move(version)), offset_(offset), size_(size),
+        check_md5_(check_md5), out_(out) {}
+
+  Status Begin(const HttpHead& head) override {
+    Entry entry = EntryOfHead(head, path_);
+    if (!version_.empty() && !entry.version.empty() && entry.version != version_) {
+      return Error(Code::kChanged, "another version is there");
+    }
+    skip_ = 0;
+    left_ = size_;
+    std::uint64_t total = entry.size;
+    if (head.status == 206) {
+      std::uint64_t first = 0, last = 0;
+      if (std::sscanf(head.Get("content-range").c_str(), "bytes %lu-%lu/%lu", &first, &last,
+                      &total) != 3 || first != offset_) {
+        return Error(Code::kDamaged, "the store sent another range than was asked for");
+      }
+    } else {
+      skip_ = offset_;  // the store ignored the range and sends everything
+    }
+    entry.size = total;
+    left_ = std::min(size_, total > offset_ ? total - offset_ : 0);
+    whole_ = offset_ == 0 && left_ == total;
+    md5_.Reset();
+    etag_ = entry.version;
+    return out_->Begin(entry);
+  }
+
+  Status Write(std::string_view data) override {
+    if (skip_ > 0) {
+      const std::size_t n = std::min<std::uint64_t>(skip_, data.size());
+      skip_ -= n;
+      data.remove_prefix(n);
+    }
+    data = data.substr(0, std::min<std::uint64_t>(left_, data.size()));
+    if (data.empty()) return {};
+    left_ -= data.size();
+    if (check_md5_ && whole_) md5_.Update(data);
+    return out_->Write(data);
+  }
+
+  // After the last byte: kDamaged if what came is not the whole range.
+  Status Check() {
+    if (left_ > 0) return Error(Code::kDamaged, "the store's answer was cut short");
+    return {};
+  }
+  // The digest of a whole object, "" if it was not taken.
+  std::string WholeMd5() { return check_md5_ && whole_ ? Hex(md5_.Finish()) : ""; }
+  const std::string& etag() const { return etag_; }
+
+ private:
+  const std::string path_, version_;
+  const std::uint64_t offset_, size_;
+  const bool check_md5_;
+  ReadSink* out_;
+  Md5Stream md5_;
+  std::uint64_t skip_ = 0, left_ = 0;
+  bool whole_ = false;
+  std::string etag_;
+};
+
+}  // namespace
+
+Fields MetadataOf(const Attributes& a) {
+  std::string packed;
+  const auto add = [&](const std::string& field) { packed += (packed.empty() ? "" : ";") + field; };
+  if (a.mode) add(fmt::format("m={:o}", *a.mode));
+  if (a.mtime) {
+    const Nanos second = 1'000'000'000;
+    Nanos seconds = *a.mtime / second, rest = *a.mtime % second;
+    if (rest < 0) {
+      rest += second;
+      --seconds;
+    }
+    add(fmt::format("t={}.{:09}", seconds, rest));
+  }
+  if (a.uid) add(fmt::format("u={}", *a.uid));
+  if (a.gid) add(fmt::format("g={}", *a.gid));
+  Fields fields;
+  if (!packed.empty()) fields.emplace_back(kMetaHeader, packed);
+  if (a.symlink) fields.emplace_back(kLinkHeader, Base64(*a.symlink));
+  return fields;
+}
+
+Attributes AttributesOf(const HttpHead& head) {
+  Attributes a;
+  for (const std::string& field : Split(head.Get(kMetaHeader), ';')) {
+    if (field.size() < 3 || field[1] != '=') continue;
+    const char* begin = field.data() + 2;
+    const char* end = field.data() + field.size();
+    long long number = 0;
+    const auto [rest, ec] = std::from_chars(begin, end, number, field[0] == 'm' ? 8 : 10);
+    if (ec != std::errc()) continue;
+    switch (field[0]) {
+      case 'm': a.mode = static_cast<std::uint32_t>(number) & 07777; break;
+      case 'u': a.uid = static_cast<std::uint32_t>(number); break;
+      case 'g': a.gid = static_cast<std::uint32_t>(number); break;
+      case 't': {
+        if (number > 9'000'000'000 || number < -9'000'000'000) break;
+        Nanos nanos = 0;
+        if (rest != end && *rest == '.') std::from_chars(rest + 1, end, nanos);
+        a.mtime = number * 1'000'000'000 + std::clamp<Nanos>(nanos, 0, 999'999'999);
+        break;
+      }
+      default: break;
+    }
+  }
+  const std::string& link = head.Get(kLinkHeader);
+  if (!link.empty()) {
+    const std::string target = Base64Decode(link);
+    if (!target.empty() && target.size() < 4096 && target.find('\0') == std::string::npos) a.symlink = target;
+  }
+  return a;
+}
+
+S3Provider::S3Provider(S3Options options) : options_(std::move(options)), wire_(options_.wire) {}
+
+S3Provider::Learnt S3Provider::learnt() const {
+  const Lock lock(mutex_);
+  return learnt_;
+}
+
+void S3Provider::Learn(const std::function<void(Learnt&)>& change) {
+  const Lock lock(mutex_);
+  change(learnt_);
+}
+
+Capabilities S3Provider::Can() const {
+  const Learnt l = learnt();
+  Capabilities can;
+  can.create = l.create;
+  can.replace = l.replace;
+  can.multipart_above = options_.multipart_above;
+  can.part_size = options_.part_size;
+  return can;
+}
+
+Call S3Provider::NewCall(std::string method, const std::string& path, std::string what,
+                         const Cancel& cancel) const {
+  Call call;
+  call.method = std::move(method);
+  call.bucket = options_.bucket;
+  call.key = options_.prefix + path;
+  call.what = fmt::format("cannot {} {}", what, Printable(path));
+  call.cancel = cancel;
+  return call;
+}
+
+Result<Listing> S3Provider::ListKeys(const std::string& prefix, bool deep, int max_keys,
+                                     const std::string& next, const Cancel& cancel) {
+  Call call = NewCall("GET", "", "list " + prefix, cancel);
+  call.key.clear();
+  call.what = fmt::format("cannot list {}", Printable(options_.bucket + "/" + prefix));
+  call.query = {{"list-type", "2"}, {"encoding-type", "url"}, {"max-keys", std::to_string(max_keys)}};
+  if (!prefix.empty()) call.query.emplace_back("prefix", prefix);
+  if (!deep) call.query.emplace_back("delimiter", "/");
+  if (!next.empty()) call.query.emplace_back("continuation-token", next);
+  PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+  PG_ASSIGN(Listing listing, ParseListing(response.body));
+  if (listing.keys.size() + listing.prefixes.size() > 10000) {
+    return Error(Code::kDamaged, "the store sent a page of more names than was asked for");
+  }
+  return listing;
+}
+
+Result<ListPage> S3Provider::List(const std::string& folder, const std::string& next,
+                                  const Cancel& cancel) {
+  const std::string prefix = options_.prefix + (folder.empty() ? "" : folder + "/");
+  PG_ASSIGN(const Listing listing, ListKeys(prefix, false, 1000, next, cancel));
+  ListPage page;
+  page.next = listing.next_token;
+  for (const ListedKey& key : listing.keys) {
+    if (key.key.compare(0, prefix.size(), prefix) != 0) {
+      Log(LogLevel::kWarning, "the store listed {}, which is not below {}: left out", key.key, prefix);
+      continue;
+    }
+    Entry entry;
+    entry.name = key.key.substr(prefix.size());
+    entry.size = key.size;
+    entry.modified = key.modified;
+    entry.version = key.etag;
+    if (entry.name.empty() && (key.size == 0 || folder.empty())) {
+      if (folder.empty()) continue;
+      entry.kind = Kind::kFolder;
+      entry.marker = true;
+    }
+    page.entries.push_back(std::move(entry));
+  }
+  for (const std::string& common : listing.prefixes) {
+    if (common.compare(0, prefix.size(), prefix) != 0 || common.size() <= prefix.size()) continue;
+    Entry entry;
+    entry.kind = Kind::kFolder;
+    entry.name = common.substr(prefix.size(), common.size() - prefix.size() - 1);
+    page.entries.push_back(std::move(entry));
+  }
+  return page;
+}
+
+Result<ListPage> S3Provider::ListDeep(const std::string& folder, const std::string& next,
+                                      const Cancel& cancel) {
+  const std::string prefix = options_.prefix + (folder.empty() ? "" : folder + "/");
+  PG_ASSIGN(const Listing listing, ListKeys(prefix, true, 1000, next, cancel));
+  ListPage page;
+  page.next = listing.next_token;
+  for (const ListedKey& key : listing.keys) {
+    if (key.key.compare(0, prefix.size(), prefix) != 0) continue;
+    Entry entry;
+    entry.name = key.key.substr(prefix.size());
+    entry.size = key.size;
+    entry.modified = key.modified;
+    entry.version = key.etag;
+    page.entries.push_back(std::move(entry));
+  }
+  return page;
+}
+
+Result<Entry> S3Provider::Look(const std::string& path, const Cancel& cancel) {
+  if (!path.empty()) {
+    const auto response = wire_.Send(NewCall("HEAD", path, "look at", cancel));
+    if (response.ok()) return EntryOfHead(response->head, path);
+    if (response.error().code != Code::kNotFound) return response.error();
+  }
+  const std::string prefix = options_.prefix + (path.empty() ? "" : path + "/");
+  PG_ASSIGN(const Listing listing, ListKeys(prefix, true, 1, "", cancel));
+  Entry entry;
+  entry.kind = Kind::kFolder;
+  entry.name = NameIn(path);
+  if (!listing.keys.empty() || path.empty()) {
+    entry.marker = !listing.keys.empty() && listing.keys[0].key == prefix;
+    return entry;
+  }
+  return Error(Code::kNotFound, fmt::format("there is no {}", Printable(path)));
+}
+
+Status S3Provider::Read(const std::string& path, const std::string& version, std::uint64_t offset,
+                        std::uint64_t size, ReadSink* sink, const Cancel& cancel) {
+  if (size == 0) return {};
+  std::string last_md5;
+  for (int attempt = 1;; ++attempt) {
+    const Learnt l = learnt();
+    const bool check = LooksLikeMd5(version) && l.etag_is_md5 != Learnt::kNo && offset == 0;
+    RangeSink range(path, version, offset, size, check, sink);
+    Call call = NewCall("GET", path, "read", cancel);
+    call.headers.emplace_back("range", fmt::format("bytes={}-{}", offset, offset + size - 1));
+    if (!version.empty()) call.headers.emplace_back("if-match", "\"" + version + "\"");
+    call.sink = &range;
+    PG_TRY(wire_.Send(call));
+    Status good = range.Check();
+    const std::string md5 = good.ok() ? range.WholeMd5() : "";
+    if (!md5.empty() && md5 != version) {
+      // Damaged on the way, or a store whose versions are no digests: the latter sends the same
+      // bytes twice.
+      if (l.etag_is_md5 == Learnt::kMaybe && md5 == last_md5) {
+        Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kNo; });
+        return {};
+      }
+      last_md5 = md5;
+      good = Error(Code::kDamaged, fmt::format("cannot read {}: its bytes do not have the store's "
+                                               "digest", Printable(path)));
+    } else if (!md5.empty()) {
+      Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
+    }
+    if (good.ok() || attempt >= 4) return good;
+    Log(LogLevel::kWarning, "{}; reading it again", good.error().what);
+  }
+}
+
+void S3Provider::SawEtag(const std::string& etag, const std::string& md5_hex) {
+  if (!LooksLikeMd5(etag)) return;
+  const bool same = etag == md5_hex;
+  Learn([&](Learnt& k) {
+    if (same) k.etag_is_md5 = Learnt::kYes;
+    if (!same && k.etag_is_md5 == Learnt::kMaybe) k.etag_is_md5 = Learnt::kNo;
+  });
+}
+
+Status S3Provider::Guarded(const std::string& path, const Precondition& only_if, Guard create,
+                           Guard replace, Fields* headers, const Cancel& cancel) {
+  using Want = Precondition::Want;
+  if (only_if.want == Want::kAnything) return {};
+  const bool absent = only_if.want == Want::kNothingThere;
+  if ((absent ? create : replace) == Guard::kAtomic) {
+    if (headers == nullptr) return {};
+    if (absent) {
+      headers->emplace_back("if-none-match", "*");
+    } else {
+      const std::string quote = learnt().unquoted_if_match ? "" : "\"";
+      headers->emplace_back("if-match", quote + only_if.version + quote);
+    }
+    return {};
+  }
+  const auto there = wire_.Send(NewCall("HEAD", path, "look at", cancel));
+  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+  const Error changed(Code::kChanged,
+                      fmt::format("{} was changed at the store meanwhile", Printable(path)));
+  if (absent) return there.ok() ? Status(changed) : Status();
+  if (!there.ok() || PlainEtag(there->head.Get("etag")) != only_if.version) return changed;
+  return {};
+}
+
+Result<Entry> S3Provider::Copy(const std::string& from, const std::string& version,
+                               std::uint64_t size, const std::string& to,
+                               const Attributes* attributes, const Precondition& only_if,
+                               const Cancel& cancel) {
+  if (size > options_.single_copy_limit) {
+    PG_ASSIGN(const Entry original, Look(from, cancel));
+    if (!version.empty() && original.version != version) {
+      return Error(Code::kChanged, fmt::format("{} was changed meanwhile", Printable(from)));
+    }
+    return CopyByParts(from, version, size, to, attributes ? *attributes : original.attributes,
+                       only_if, cancel);
+  }
+  Call call = NewCall("PUT", to, "copy to", cancel);
+  call.slow_answer = true;
+  const Guard guard = learnt().copy_target;
+  PG_TRY(Guarded(to, only_if, guard, Guard::kCheckFirst, &call.headers, cancel));
+  call.headers.emplace_back("x-amz-copy-source",
+                            PercentEncode(options_.bucket + "/" + options_.prefix + from, KeepSlash::kYes));
+  if (!version.empty()) {
+    call.headers.emplace_back("x-amz-copy-source-if-match", "\"" + version + "\"");
+  }
+  if (attributes != nullptr) {
+    call.headers.emplace_back("x-amz-metadata-directive", "REPLACE");
+    for (auto& field : MetadataOf(*attributes)) call.headers.push_back(std::move(field));
+  }
+  PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+  PG_ASSIGN(std::string etag, ParseEtagResult(response.body, "CopyObjectResult"));
+  Entry entry;
+  entry.name = NameIn(to);
+  entry.size = size;
+  entry.version = etag;
+  // Some stores ignore the condition on the source: a plain version must come out unchanged.
+  if (LooksLikeMd5(version) && LooksLikeMd5(etag) && learnt().etag_is_md5 == Learnt::kYes &&
+      etag != version) {
+    return Error(Code::kChanged, fmt::format("{} was changed while it was copied", Printable(from)));
+  }
+  if (etag.empty()) return Look(to, cancel);
+  return entry;
+}
+
+Status S3Provider::Remove(const std::string& path, const Precondition& only_if,
+                          const Cancel& cancel) {
+  if (only_if.want == Precondition::Want::kThisVersion) {
+    const auto there = wire_.Send(NewCall("HEAD", path, "look at", cancel));
+    if (!there.ok() && there.error().code == Code::kNotFound) return {};
+    if (!there.ok()) return there.error();
+    if (PlainEtag(there->head.Get("etag")) != only_if.version) {
+      return Error(Code::kChanged, fmt::format("{} was changed at the store meanwhile", Printable(path)));
+    }
+  }
+  const auto gone = wire_.Send(NewCall("DELETE", path, "delete", cancel));
+  if (!gone.ok() && gone.error().code != Code::kNotFound) return gone.error();
+  return {};
+}
+
+Result<std::vector<std::pair<std::string, Error>>> S3Provider::RemoveMany(
+    const std::vector<std::string>& paths, const Cancel& cancel) {
+  std::vector<std::pair<std::string, Error>> failed;
+  std::vector<std::string> keys;
+  for (const std::string& path : paths) {
+    // XML 1.0 cannot say some bytes: those keys go one by one
+    const std::string key = options_.prefix + path;
+    const bool sayable = IsUtf8(key) && std::all_of(key.begin(), key.end(), [](char c) {
+      const auto b = static_cast<unsigned char>(c);
+      return b >= 0x20 || b == '\t' || b == '\n' || b == '\r';
+    });
+    if (sayable) {
+      keys.push_back(key);
+    } else if (const Status one = Remove(path, Precondition::Anything(), cancel); !one.ok()) {
+      failed.emplace_back(path, one.error());
+    }
+  }
+  for (std::size_t at = 0; at < keys.size(); at += 1000) {
+    const std::vector<std::string> some(keys.begin() + static_cast<long>(at),
+                                        keys.begin() + static_cast<long>(std::min(at + 1000, keys.size())));
+    Call call = NewCall("POST", "", "delete objects in", cancel);
+    call.key.clear();
+    call.query = {{"delete", ""}};
+    call.body = DeleteDocument(some);
+    call.slow_answer = true;
+    call.headers.emplace_back("content-md5", Base64(Md5(call.body)));
+    call.headers.emplace_back("content-type", "application/xml");
+    PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+    PG_ASSIGN(auto refused, ParseDeleteResult(response.body));
+    for (auto& [key, error] : refused) {
+      if (error.code == Code::kNotFound || key.size() < options_.prefix.size()) continue;
+      failed.emplace_back(key.substr(options_.prefix.size()), error);
+    }
+  }
+  return failed;
+}
+
+Status S3Provider::MakeFolder(const std::string& path, const Attributes& attributes,
+                              const Cancel& cancel) {
+  Call call = NewCall("PUT", path + "/", "make the folder", cancel);
+  call.headers = MetadataOf(attributes);
+  call.headers.emplace_back("content-type", "application/x-directory");
+  PG_TRY(wire_.Send(call));
+  return {};
+}
+
+Status S3Provider::RemoveFolder(const std::string& path, const Cancel& cancel) {
+  return Remove(path + "/", Precondition::Anything(), cancel);
+}
+
+// PUTs one byte with a condition: its version, or the refusal.
+Result<std::string> S3Provider::ProbePut(const std::string& path, const char* header,
+                                         const std::string& value, const Cancel& cancel) {
+  Call call = NewCall("PUT", path, "write a trial object", cancel);
+  call.body = "p";
+  call.headers = {{"content-md5", Base64(Md5(call.body))}};
+  if (header != nullptr) call.headers.emplace_back(header, value);
+  PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+  const std::string etag = PlainEtag(response.head.Get("etag"));
+  SawEtag(etag, Hex(Md5(call.body)));
+  return etag;
+}
+
+Status S3Provider::Probe(const Cancel& cancel) {
+  const std::string path = std::string(kScratchPrefix) + RandomName();
+  const auto refused = [](const Result<std::string>& r) {
+    return !r.ok() && r.error().code == Code::kChanged;
+  };
+  // Not understood is an answer; not allowed or not reached is a failure of the probe.
+  const auto fatal = [](const Result<std::string>& r) {
+    return !r.ok() && (r.error().code == Code::kPermission || r.error().code == Code::kSignIn ||
+                       r.error().code == Code::kNotFound || r.error().code == Code::kCancelled ||
+                       MayRetry(r.error().code));
+  };
+  PG_ASSIGN(const std::string etag, ProbePut(path, nullptr, "", cancel));
+  Learnt found = learnt();
+  const auto again = ProbePut(path, "if-none-match", "*", cancel);
+  if (fatal(again)) return again.error();
+  found.create = refused(again) ? Guard::kAtomic : Guard::kCheckFirst;
+
+  const auto wrong = ProbePut(path, "if-match", "\"00000000000000000000000000000000\"", cancel);
+  if (fatal(wrong)) return wrong.error();
+  found.replace = Guard::kCheckFirst;
+  if (refused(wrong)) {
+    for (const bool unquoted : {false, true}) {
+      const auto right = ProbePut(path, "if-match", unquoted ? etag : "\"" + etag + "\"", cancel);
+      if (fatal(right)) return right.error();
+      if (!right.ok()) continue;
+      found.replace = Guard::kAtomic;
+      found.unquoted_if_match = unquoted;
+      break;
+    }
+  }
+  Call copy = NewCall("PUT", path, "copy", cancel);
+  copy.headers = {{"x-amz-copy-source", PercentEncode(options_.bucket + "/" + options_.prefix + path, KeepSlash::kYes)},
+                  {"x-amz-metadata-directive", "REPLACE"},
+                  {"if-none-match", "*"}};
+  const auto copied = wire_.Send(copy);
+  found.copy_target = !copied.ok() && copied.error().code == Code::kChanged ? Guard::kAtomic
+                                                                           : Guard::kCheckFirst;
+  PG_TRY(Remove(path, Precondition::Anything(), cancel));
+  Learn([&](Learnt& k) {
+    found.etag_is_md5 = k.etag_is_md5;
+    k = found;
+  });
+  return {};
+}
+
+std::string S3Provider::ProbeResult() const {
+  const Learnt l = learnt();
+  if (l.create == Guard::kUnknown) return "";
+  const auto word = [](Guard g) { return g == Guard::kAtomic ? "atomic" : "check-first"; };
+  return fmt::format("create={} replace={}{} copy={} md5={}", word(l.create), word(l.replace),
+                     l.unquoted_if_match ? "-unquoted" : "", word(l.copy_target),
+                     l.etag_is_md5 == Learnt::kYes ? "yes" : l.etag_is_md5 == Learnt::kNo ? "no" : "maybe");
+}
+
+void S3Provider::AdoptProbeResult(const std::string& result) {
+  const auto has = [&](std::string_view word) { return result.find(word) != std::string::npos; };
+  if (!has("create=") || !has("replace=") || !has("copy=")) return;
+  Learn([&](Learnt& k) {
+    k.create = has("create=atomic") ? Guard::kAtomic : Guard::kCheckFirst;
+    k.replace = has("replace=atomic") ? Guard::kAtomic : Guard::kCheckFirst;
+    k.unquoted_if_match = has("replace=atomic-unquoted");
+    k.copy_target = has("copy=atomic") ? Guard::kAtomic : Guard::kCheckFirst;
+    k.etag_is_md5 = has("md5=yes") ? Learnt::kYes : has("md5=no") ? Learnt::kNo : Learnt::kMaybe;
+  });
+}
+
+Result<std::vector<Entry>> S3Provider::Browse(const std::string& folder, const Cancel& cancel) {
+  std::vector<Entry> entries;
+  if (folder.empty()) {
+    Call call;
+    call.what = "cannot list the buckets";
+    call.cancel = cancel;
+    PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+    PG_ASSIGN(const std::vector<std::string> names, ParseBuckets(response.body));
+    for (const std::string& name : names) {
+      Entry entry;
+      entry.kind = Kind::kFolder;
+      entry.name = name;
+      entries.push_back(std::move(entry));
+    }
+    return entries;
+  }
+  for (std::string next;;) {
+    PG_ASSIGN(const ListPage page, List("", next, cancel));
+    entries.insert(entries.end(), page.entries.begin(), page.entries.end());
+    next = page.next;
+    if (next.empty()) return entries;
+  }
+}
+
+TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
+  TestReport report;
+  const auto step = [&](std::string what, const Status& outcome, std::string detail) {
+    if (!outcome.ok()) report.failure = outcome.error();
+    report.steps.push_back({std::move(what), outcome.ok(),
+                            outcome.ok() ? std::move(detail) : outcome.error().what});
+    return outcome.ok();
+  };
+  if (options_.bucket.empty()) {
+    const auto buckets = Browse("", cancel);
+    if (!buckets.ok() && buckets.error().code == Code::kPermission) {
+      step("sign in", {}, "the key is accepted, but may not list buckets: test one with --folder BUCKET");
+      return report;
+    }
+    step("sign in", buckets.ok() ? Status() : Status(buckets.error()),
+         buckets.ok() ? fmt::format("the key is accepted; {} bucket{}", buckets->size(),
+                                    buckets->size() == 1 ? "" : "s") : "");
+    return report;
+  }
+  const auto listing = ListKeys(options_.prefix, false, 10, "", cancel);
+  if (!step("list", listing.ok() ? Status() : Status(listing.error()), "the folder can be listed")) {
+    return report;
+  }
+  if (may_write) step("write", Probe(cancel), "a trial object was written and deleted; " + ProbeResult());
+  return report;
+}
+
+}  // namespace pargeter::s3

@@ -1,0 +1,55 @@
+// Requests to one S3-compatible endpoint: addressed, signed, sent, retried; refusals become
+// Errors. Thread-safe.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include "net/http_client.h"
+#include "net/retry.h"
+#include "net/uri.h"
+#include "provider/s3/s3_xml.h"
+#include "provider/s3/sigv4.h"
+
+namespace pargeter::s3 {
+
+enum class AddressStyle { kPath, kHost };
+
+struct WireOptions {
+  Endpoint endpoint;
+  AddressStyle style = AddressStyle::kPath;
+  Credentials credentials;
+  std::string ca_file;
+  RetryPolicy retry;
+  Deadlines deadlines;
+  const Clock* clock = &SystemClock();
+};
+
+struct Call {
+  std::string method = "GET";
+  std::string bucket;  // "" = the service itself
+  std::string key;     // raw bytes
+  Fields query;
+  Fields headers;  // lower-case names; all are signed
+  std::string body;
+  BodySource* source = nullptr;
+  BodySink* sink = nullptr;
+  std::string what;         // for messages: "cannot read x"
+  bool slow_answer = false;  // the store may think long before its first byte
+  Cancel cancel;
+};
+
+class Wire {
+ public:
+  explicit Wire(WireOptions options);
+  // 2xx answers only; everything else is an Error by ErrorOf.
+  Result<HttpResponse> Send(const Call& call);
+  const WireOptions& options() const { return options_; }
+
+ private:
+  Result<HttpResponse> SendOnce(const Call& call);
+  const WireOptions options_;
+  HttpClient http_;
+};
+
+}  // namespace pargeter::s3

@@ -1,0 +1,302 @@
+#include "provider/s3/s3_xml.h"
+
+#include <fmt/format.h>
+
+#include <charconv>
+#include <cstring>
+#include <pugixml.hpp>
+
+#include "base/text.h"
+#include "net/uri.h"
+
+namespace pargeter::s3 {
+namespace {
+
+// Servers differ in whether they declare the namespace by default or with a prefix.
+bool Named(const pugi::xml_node& node, std::string_view name) {
+  std::string_view full = node.name();
+  const auto colon = full.find(':');
+  if (colon != std::string_view::npos) full.remove_prefix(colon + 1);
+  return full == name;
+}
+
+pugi::xml_node Child(const pugi::xml_node& parent, std::string_view name) {
+  for (const pugi::xml_node& child : parent.children()) {
+    if (Named(child, name)) return child;
+  }
+  return {};
+}
+
+std::string Text(const pugi::xml_node& parent, std::string_view name) {
+  return Child(parent, name).child_value();
+}
+
+template <typename Number>
+Number NumberIn(const pugi::xml_node& parent, std::string_view name) {
+  const std::string text = Text(parent, name);
+  Number value = 0;
+  std::from_chars(text.data(), text.data() + text.size(), value);
+  return value;
+}
+
+Error Malformed(std::string_view root) {
+  return Error(Code::kDamaged, fmt::format("the store answered with something that is no {}", root),
+               "Check that the endpoint is an S3-compatible store and not, say, a web page.");
+}
+
+// pugixml builds its tree without expanding document type definitions: entity bombs stay text. The
+// depth is checked before parsing, since the destructor of a very deep tree would recurse.
+bool TooDeep(std::string_view xml) {
+  int depth = 0;
+  for (std::size_t i = 0; i + 1 < xml.size(); ++i) {
+    if (xml[i] != '<') continue;
+    if (xml[i + 1] == '/') {
+      --depth;
+    } else if (xml[i + 1] != '?' && xml[i + 1] != '!') {
+      const auto end = xml.find('>', i);
+      if (end == std::string_view::npos) return true;
+      if (xml[end - 1] != '/' && ++depth > 32) return true;
+      i = end;
+    }
+  }
+  return false;
+}
+
+Result<pugi::xml_node> Root(pugi::xml_document& document, std::string_view xml,
+                            std::string_view name) {
+  if (TooDeep(xml)) return Malformed(name);
+  const auto outcome = document.load_buffer(
+      xml.data(), xml.size(), pugi::parse_default | pugi::parse_ws_pcdata_single, pugi::encoding_utf8);
+  if (!outcome || !Named(document.document_element(), name)) return Malformed(name);
+  return document.document_element();
+}
+
+}  // namespace
+
+std::string PlainEtag(std::string_view etag) {
+  etag = Trim(etag);
+  if (etag.substr(0, 2) == "W/") etag.remove_prefix(2);
+  if (etag.size() >= 2 && etag.front() == '"' && etag.back() == '"') {
+    etag = etag.substr(1, etag.size() - 2);
+  }
+  return std::string(etag);
+}
+
+Result<Listing> ParseListing(std::string_view xml) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListBucketResult"));
+  const bool encoded = Text(root, "EncodingType") == "url";
+  const auto decode = [&](std::string text) { return encoded ? PercentDecode(text) : text; };
+  Listing listing;
+  for (const pugi::xml_node& node : root.children()) {
+    if (Named(node, "Contents")) {
+      ListedKey key;
+      key.key = decode(Text(node, "Key"));
+      key.size = NumberIn<std::uint64_t>(node, "Size");
+      key.modified = ParseRfc3339(Text(node, "LastModified").c_str());
+      key.etag = PlainEtag(Text(node, "ETag"));
+      listing.keys.push_back(std::move(key));
+    } else if (Named(node, "CommonPrefixes")) {
+      listing.prefixes.push_back(decode(Text(node, "Prefix")));
+    }
+  }
+  if (Text(root, "IsTruncated") == "true") {
+    listing.next_token = Text(root, "NextContinuationToken");
+    if (listing.next_token.empty()) {
+      return Error(Code::kDamaged, "the store's listing says that it goes on but not where");
+    }
+  }
+  return listing;
+}
+
+ErrorDocument ParseError(std::string_view xml) {
+  ErrorDocument out;
+  pugi::xml_document document;
+  const auto root = Root(document, xml, "Error");
+  if (!root.ok()) return out;
+  out.code = Text(*root, "Code");
+  out.message = Printable(Text(*root, "Message")).substr(0, 300);
+  out.region = Printable(Text(*root, "Region")).substr(0, 64);
+  return out;
+}
+
+Result<std::vector<std::string>> ParseBuckets(std::string_view xml) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListAllMyBucketsResult"));
+  std::vector<std::string> names;
+  for (const pugi::xml_node& node : Child(root, "Buckets").children()) {
+    if (Named(node, "Bucket")) names.push_back(Text(node, "Name"));
+  }
+  return names;
+}
+
+Result<std::string> ParseUploadId(std::string_view xml) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "InitiateMultipartUploadResult"));
+  const std::string id = Text(root, "UploadId");
+  if (id.empty()) return Malformed("upload");
+  return id;
+}
+
+Result<PartPage> ParseParts(std::string_view xml) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListPartsResult"));
+  PartPage page;
+  for (const pugi::xml_node& node : root.children()) {
+    if (!Named(node, "Part")) continue;
+    page.parts.push_back({NumberIn<int>(node, "PartNumber"), NumberIn<std::uint64_t>(node, "Size"),
+                          PlainEtag(Text(node, "ETag"))});
+  }
+  if (Text(root, "IsTruncated") == "true") page.next_marker = NumberIn<int>(root, "NextPartNumberMarker");
+  return page;
+}
+
+Result<UploadPage> ParseUploads(std::string_view xml) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListMultipartUploadsResult"));
+  const bool encoded = Text(root, "EncodingType") == "url";
+  const auto decode = [&](std::string text) { return encoded ? PercentDecode(text) : text; };
+  UploadPage page;
+  for (const pugi::xml_node& node : root.children()) {
+    if (Named(node, "Upload")) {
+      page.uploads.emplace_back(decode(Text(node, "Key")), Text(node, "UploadId"));
+    }
+  }
+  if (Text(root, "IsTruncated") == "true") {
+    page.next_key = decode(Text(root, "NextKeyMarker"));
+    page.next_id = Text(root, "NextUploadIdMarker");
+  }
+  return page;
+}
+
+Result<std::string> ParseEtagResult(std::string_view xml, std::string_view root_name) {
+  const ErrorDocument error = ParseError(xml);
+  if (!error.code.empty()) return ErrorOf(200, error, "the store could not finish");
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, root_name));
+  return PlainEtag(Text(root, "ETag"));
+}
+
+Result<std::vector<std::pair<std::string, Error>>> ParseDeleteResult(std::string_view xml) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "DeleteResult"));
+  std::vector<std::pair<std::string, Error>> failed;
+  for (const pugi::xml_node& node : root.children()) {
+    if (!Named(node, "Error")) continue;
+    const ErrorDocument error{Text(node, "Code"), Printable(Text(node, "Message")), ""};
+    failed.emplace_back(Text(node, "Key"), ErrorOf(200, error, "the store did not delete it"));
+  }
+  return failed;
+}
+
+std::string CompleteDocument(const std::vector<UploadedPart>& parts) {
+  std::string out = "<CompleteMultipartUpload>";
+  for (const UploadedPart& part : parts) {
+    out += fmt::format("<Part><PartNumber>{}</PartNumber><ETag>\"{}\"</ETag></Part>", part.number,
+                       part.tag);
+  }
+  return out + "</CompleteMultipartUpload>";
+}
+
+namespace {
+std::string EscapeXml(std::string_view text) {
+  std::string out;
+  for (const char c : text) {
+    switch (c) {
+      case '&': out += "&amp;"; break;
+      case '<': out += "&lt;"; break;
+      case '>': out += "&gt;"; break;
+      case '"': out += "&quot;"; break;
+      default:
+        if (static_cast<unsigned char>(c) < 0x20) {
+          out += fmt::format("&#{};", static_cast<int>(c));
+        } else {
+          out += c;
+        }
+    }
+  }
+  return out;
+}
+}  // namespace
+
+std::string DeleteDocument(const std::vector<std::string>& keys) {
+  std::string out = "<Delete><Quiet>true</Quiet>";
+  for (const std::string& key : keys) {
+    out += "<Object><Key>" + EscapeXml(key) + "</Key></Object>";
+  }
+  return out + "</Delete>";
+}
+
+Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) {
+  struct Row {
+    std::string_view code;
+    Code maps_to;
+    std::string_view why;
+    std::string_view remedy;
+  };
+  static constexpr Row kRows[] = {
+      {"NoSuchKey", Code::kNotFound, "there is no such object", ""},
+      {"NoSuchUpload", Code::kNotFound, "the upload in parts is no longer known", ""},
+      {"NoSuchBucket", Code::kNotFound, "there is no such bucket",
+       "Check the bucket's name with: pargeter account browse ACCOUNT"},
+      {"AccessDenied", Code::kPermission, "the store does not allow it",
+       "Give the key the right to do this, or use another account."},
+      {"SignatureDoesNotMatch", Code::kSignIn, "the secret does not fit the key id",
+       "Check --key-id and the secret, then add the account again."},
+      {"InvalidAccessKeyId", Code::kSignIn, "the store does not know the key id",
+       "Check --key-id, then add the account again."},
+      {"RequestTimeTooSkewed", Code::kSignIn, "this machine's clock and the store's differ too much",
+       "Set this machine's clock (timedatectl set-ntp true) and try again."},
+      {"PreconditionFailed", Code::kChanged, "another version is there", ""},
+      {"ConditionalRequestConflict", Code::kChanged, "another upload was under way", ""},
+      {"BadDigest", Code::kDamaged, "the bytes were damaged on their way", ""},
+      {"XAmzContentSHA256Mismatch", Code::kDamaged, "the bytes were damaged on their way", ""},
+      {"InvalidRange", Code::kChanged, "the object is shorter than it was", ""},
+      {"InvalidPart", Code::kChanged, "a part of the upload is no longer there", ""},
+      {"SlowDown", Code::kThrottled, "the store asks to slow down", ""},
+      {"ServiceUnavailable", Code::kThrottled, "the store is too busy", ""},
+      {"InternalError", Code::kUnavailable, "the store had an inner error", ""},
+      {"RequestTimeout", Code::kUnavailable, "the store waited too long for our bytes", ""},
+      {"NotImplemented", Code::kUnsupported, "the store cannot do that", ""},
+      {"KeyTooLongError", Code::kNameTooLong, "the name is too long for the store", ""},
+      {"InvalidObjectName", Code::kInvalid, "the store does not accept that name", ""},
+      {"EntityTooLarge", Code::kNoSpace, "the file is too large for the store", ""},
+      {"QuotaExceeded", Code::kNoSpace, "the account is full", ""},
+  };
+  const std::string words = document.message.empty() ? "" : " (" + document.message + ")";
+  for (const Row& row : kRows) {
+    if (row.code == document.code) {
+      return Error(row.maps_to, fmt::format("{}: {}{}", what, row.why, words), std::string(row.remedy));
+    }
+  }
+  if (document.code == "AuthorizationHeaderMalformed" || document.code == "PermanentRedirect" ||
+      status == 301 || status == 307) {
+    return Error(Code::kInvalid, fmt::format("{}: the store wants another region or address{}", what, words),
+                 document.region.empty() ? "Set the region or the endpoint that the store names."
+                                         : "Add the account again with --region " + document.region);
+  }
+  Code code = Code::kInternal;
+  switch (status) {
+    case 400: code = Code::kInvalid; break;
+    case 401: code = Code::kSignIn; break;
+    case 403: code = Code::kPermission; break;
+    case 404: code = Code::kNotFound; break;
+    case 405:
+    case 501: code = Code::kUnsupported; break;
+    case 408:
+    case 500:
+    case 502:
+    case 504: code = Code::kUnavailable; break;
+    case 409:
+    case 412: code = Code::kChanged; break;
+    case 416: code = Code::kChanged; break;
+    case 429:
+    case 503: code = Code::kThrottled; break;
+    case 507: code = Code::kNoSpace; break;
+    default: code = status >= 500 ? Code::kUnavailable : Code::kInvalid;
+  }
+  return Error(code, fmt::format("{}: HTTP {}{}{}", what, status,
+                                 document.code.empty() ? "" : " " + Printable(document.code), words));
+}
+
+}  // namespace pargeter::s3

@@ -1,0 +1,83 @@
+#include "support/peers.h"
+
+#include <cstdlib>
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "base/text.h"
+#include "net/http_client.h"
+
+namespace pargeter::test {
+
+Peer StartStandin(const std::vector<std::string>& more) {
+  Peer peer;
+  peer.name = "standin";
+  peer.folder = std::make_shared<TemporaryFolder>();
+  peer.key_id = "fieldkey";
+  peer.secret = "fieldsecret";
+  peer.bucket = "herbarium";
+  WriteAll(*peer.folder / "secret", peer.secret + "\n");
+  std::vector<std::string> command = {ProgramFolder() + "/pargeter-standin", "objects", "--listen",
+                                      "127.0.0.1:0", "--secret-file", *peer.folder / "secret",
+                                      "--bucket", peer.bucket, "--request-log", peer.LogPath()};
+  command.insert(command.end(), more.begin(), more.end());
+  peer.process = std::make_shared<Background>(command);
+  const std::string line = peer.process->ReadLine();
+  const std::string words = "listening on ";
+  if (line.compare(0, words.size(), words) == 0) peer.endpoint = line.substr(words.size());
+  return peer;
+}
+
+std::vector<Peer> AllPeers() {
+  std::vector<Peer> peers = {StartStandin()};
+  const char* given = std::getenv("PARGETER_PEERS");
+  for (const std::string& item : Split(given ? given : "", ',')) {
+    const auto equals = item.find('=');
+    if (equals == std::string::npos) continue;
+    Peer peer;
+    peer.name = item.substr(0, equals);
+    for (const std::string& line : Split(ReadAll(item.substr(equals + 1)), '\n')) {
+      const auto at = line.find('=');
+      const std::string key = line.substr(0, at), value = at == std::string::npos ? "" : line.substr(at + 1);
+      if (key == "S3_ENDPOINT") peer.endpoint = value;
+      if (key == "S3_ACCESS_KEY") peer.key_id = value;
+      if (key == "S3_SECRET_KEY") peer.secret = value;
+      if (key == "S3_BUCKET") peer.bucket = value;
+    }
+    peers.push_back(peer);
+  }
+  return peers;
+}
+
+s3::S3Options OptionsFor(const Peer& peer, const std::string& prefix) {
+  s3::S3Options options;
+  options.wire.endpoint = *ParseEndpoint(peer.endpoint);
+  options.wire.credentials = {peer.key_id, peer.secret, "us-east-1"};
+  options.bucket = peer.bucket;
+  options.prefix = prefix;
+  return options;
+}
+
+void SetFault(const Peer& peer, const std::string& fault) {
+  HttpClient client({});
+  HttpRequest request;
+  request.method = fault.empty() ? "DELETE" : "POST";
+  request.url = peer.endpoint + "/-/faults";
+  request.body = fault;
+  Ignore(client.Do(request));
+}
+
+std::vector<Logged> ReadLog(const Peer& peer) {
+  std::vector<Logged> out;
+  std::istringstream lines(ReadAll(peer.LogPath()));
+  for (std::string line; std::getline(lines, line);) {
+    const auto j = nlohmann::json::parse(line, nullptr, false);
+    if (j.is_discarded()) continue;
+    out.push_back({j.value("method", ""), j.value("key", ""), j.value("query", ""), j.value("status", 0),
+                   j.value("in", std::uint64_t{0}), j.value("out", std::uint64_t{0}), j.value("copy", false)});
+  }
+  WriteAll(peer.LogPath(), "");
+  return out;
+}
+
+}  // namespace pargeter::test

@@ -1,0 +1,38 @@
+// Stores to test against: the stand-in, and real servers where the caller has started them.
+#pragma once
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "provider/s3/s3_provider.h"
+#include "support/process.h"
+
+namespace pargeter::test {
+
+struct Peer {
+  std::string name, endpoint, key_id, secret, bucket;
+  std::shared_ptr<Background> process;      // of a stand-in
+  std::shared_ptr<TemporaryFolder> folder;  // its secret file and request log
+  std::string LogPath() const { return *folder / "requests.jsonl"; }
+};
+
+Peer StartStandin(const std::vector<std::string>& more = {});
+// The peers named in PARGETER_PEERS ("name=FILE,..."; each file has the KEY=VALUE lines of
+// tests/servers), and always the stand-in first.
+std::vector<Peer> AllPeers();
+
+s3::S3Options OptionsFor(const Peer& peer, const std::string& prefix);
+// Sets a fault at a stand-in, or clears them all with "".
+void SetFault(const Peer& peer, const std::string& fault);
+
+// The stand-in's request log since the last call.
+struct Logged {
+  std::string method, key, query;
+  int status = 0;
+  std::uint64_t in = 0, out = 0;
+  bool copy = false;
+};
+std::vector<Logged> ReadLog(const Peer& peer);
+
+}  // namespace pargeter::test
