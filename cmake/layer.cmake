@@ -1,3 +1,7 @@
+# Parsed once for each target instead of once for each file; sources still include what they use.
+set(PARGETER_HEAVY_HEADERS <fmt/format.h> <algorithm> <functional> <map> <memory> <optional> <string>
+  <thread> <unordered_map> <vector>)
+
 # One static library per layer. A layer's headers are reachable only through the
 # include directory that comes with linking it, so that an arrow pointing the
 # wrong way does not compile. `pargeter_layer(net SOURCES a.cc DEPS base)` makes
@@ -16,5 +20,6 @@ function(pargeter_layer name)
   list(TRANSFORM LAYER_DEPS PREPEND pg_)
   add_library(pg_${target} STATIC ${LAYER_SOURCES})
   target_include_directories(pg_${target} PUBLIC ${root})
+  target_precompile_headers(pg_${target} PRIVATE ${PARGETER_HEAVY_HEADERS})
   target_link_libraries(pg_${target} PUBLIC ${LAYER_DEPS} ${LAYER_PUBLIC_LIBS} PRIVATE ${LAYER_PRIVATE_LIBS})
 endfunction()

@@ -61,6 +61,12 @@ int ErrnoOf(Code code) { return RowOf(code).errnum; }
 bool MayRetry(Code code) { return RowOf(code).retry; }
 int ExitCodeOf(Code code) { return RowOf(code).exit_code; }
 std::string_view NameOf(Code code) { return RowOf(code).name; }
+Code CodeOfName(std::string_view name) {
+  for (const Row& row : kRows) {
+    if (row.name == name) return row.code;
+  }
+  return Code::kInternal;
+}
 
 Error FromErrno(int errnum, std::string_view what) {
   Code code = Code::kIo;

@@ -59,6 +59,7 @@ int ErrnoOf(Code code);         // for the kernel
 bool MayRetry(Code code);       // for the retry policy: may the same call succeed later?
 int ExitCodeOf(Code code);      // for the command line (0 done ... 7 busy)
 std::string_view NameOf(Code);  // stable identifier for logs and JSON
+Code CodeOfName(std::string_view name);  // kInternal if there is none of that name
 
 // An Error for a failed system call; `errnum` is errno's value.
 Error FromErrno(int errnum, std::string_view what);

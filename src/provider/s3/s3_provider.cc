@@ -566,7 +566,10 @@ TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
   if (!step("list", listing.ok() ? Status() : Status(listing.error()), "the folder can be listed")) {
     return report;
   }
-  if (may_write) step("write", Probe(cancel), "a trial object was written and deleted; " + ProbeResult());
+  if (may_write) {
+    const Status probed = Probe(cancel);
+    step("write", probed, "a trial object was written and deleted; " + ProbeResult());
+  }
   return report;
 }
 

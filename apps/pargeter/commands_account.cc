@@ -1,0 +1,235 @@
+#include <fmt/format.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <cstdlib>
+#include <iostream>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "config/secrets.h"
+#include "stores.h"
+#include "world.h"
+
+namespace pargeter::app {
+namespace {
+
+struct Add {
+  AccountSettings account;
+  std::string secret_file, secret_env, access = "write";
+};
+
+Result<std::string> AskSecret() {
+  if (!::isatty(0) || !::isatty(2)) {
+    return Error(Code::kInvalid, "no secret is given", "Give it with --secret-file FILE or --secret-env VARIABLE.");
+  }
+  fmt::print(stderr, "Secret: ");
+  termios shown{};
+  ::tcgetattr(0, &shown);
+  termios hidden = shown;
+  hidden.c_lflag &= ~static_cast<tcflag_t>(ECHO);
+  ::tcsetattr(0, TCSAFLUSH, &hidden);
+  std::string secret;
+  std::getline(std::cin, secret);
+  ::tcsetattr(0, TCSAFLUSH, &shown);
+  fmt::print(stderr, "\n");
+  if (secret.empty()) return Error(Code::kInvalid, "no secret was typed");
+  return secret;
+}
+
+Status RunAdd(Add& add, World& world) {
+  AccountSettings& account = add.account;
+  PG_TRY(CheckName("account", account.name));
+  if (account.kind != "s3") {
+    return Error(Code::kInvalid, fmt::format("\"{}\" is no kind of account", Printable(account.kind)), "Kinds: s3");
+  }
+  PG_TRY(ParseEndpoint(account.endpoint));
+  account.read_only = add.access == "read";
+  if (!account.ca_file.empty()) {
+    char cwd[4096];
+    account.ca_file = AbsolutePath(account.ca_file, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
+    if (::access(account.ca_file.c_str(), R_OK) != 0) {
+      return Error(Code::kNotFound, fmt::format("the certificate file {} cannot be read", Printable(account.ca_file)));
+    }
+  }
+  std::string secret;
+  if (!add.secret_file.empty()) {
+    PG_ASSIGN(secret, ReadSecretFile(add.secret_file));
+  } else if (!add.secret_env.empty()) {
+    const char* value = std::getenv(add.secret_env.c_str());
+    if (value == nullptr || *value == 0) {
+      return Error(Code::kInvalid, fmt::format("the variable {} is not set", Printable(add.secret_env)));
+    }
+    secret = value;
+  } else {
+    PG_ASSIGN(secret, AskSecret());
+  }
+  PG_TRY(SaveAccount(world.paths, account));
+  PG_TRY(SaveSecret(world.paths.SecretsFile(), account.name, secret));
+  world.Say(fmt::format("Account {} is saved. Prove it with: pargeter account test {}", account.name, account.name));
+  if (world.json) world.PrintJson({{"account", account.name}});
+  return {};
+}
+
+Json AccountJson(const AccountSettings& a) {
+  return {{"name", a.name}, {"kind", a.kind}, {"endpoint", a.endpoint}, {"region", a.region},
+          {"key_id", a.key_id}, {"access", a.read_only ? "read" : "write"}};
+}
+
+Status RunList(World& world) {
+  Json all = Json::array();
+  for (const std::string& name : AccountNames(world.paths)) {
+    PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
+    all.push_back(AccountJson(a));
+    world.Say(fmt::format("{:<16} {:<4} {:<32} {}", a.name, a.kind, a.endpoint, a.read_only ? "read" : "write"));
+  }
+  if (all.empty()) world.Say("There are no accounts. Add one with: pargeter account add NAME --kind s3 ...");
+  if (world.json) world.PrintJson({{"accounts", all}});
+  return {};
+}
+
+Status RunShow(const std::string& name, World& world) {
+  PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
+  std::vector<std::string> used;
+  for (const std::string& drive : DriveNames(world.paths)) {
+    const auto settings = LoadDrive(world.paths, drive);
+    if (settings.ok() && settings->account == name) used.push_back(drive);
+  }
+  const bool has_secret = LoadSecret(world.paths.SecretsFile(), name).ok();
+  world.Say(fmt::format("name      {}\nkind      {}\nendpoint  {}\nregion    {}\nkey id    {}\nsecret    {}\naccess    {}\ndrives    {}\nfile      {}",
+                        a.name, a.kind, a.endpoint, a.region, a.key_id, has_secret ? "stored" : "missing",
+                        a.read_only ? "read" : "write", used.empty() ? "none" : fmt::format("{}", fmt::join(used, ", ")),
+                        world.paths.AccountFile(name)));
+  if (world.json) {
+    Json json = AccountJson(a);
+    json["drives"] = used;
+    world.PrintJson(json);
+  }
+  return {};
+}
+
+Status RunTest(const std::string& name, const std::string& folder, World& world) {
+  PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, name));
+  PG_ASSIGN(const auto store, OpenStore(world, name, folder));
+  const TestReport report = store->Test(!account.read_only && !folder.empty(), nullptr);
+  Json steps = Json::array();
+  for (const TestReport::Step& step : report.steps) {
+    world.Say(fmt::format("{}  {:<8} {}", step.ok ? "ok  " : "FAIL", step.what, Printable(step.detail)));
+    steps.push_back({{"step", step.what}, {"ok", step.ok}, {"detail", JsonText(step.detail)}});
+  }
+  if (world.json) world.PrintJson({{"account", name}, {"ok", !report.failure}, {"steps", steps}});
+  if (report.failure) return report.failure->Within(fmt::format("the account {} does not work", name));
+  world.Say(fmt::format("The account {} works.", name));
+  return {};
+}
+
+Status RunBrowse(const std::string& name, const std::string& folder, World& world) {
+  PG_ASSIGN(const auto store, OpenStore(world, name, folder));
+  const auto entries = store->Browse(folder, nullptr);
+  if (!entries.ok()) {
+    Error error = entries.error();
+    if (error.code == Code::kPermission && folder.empty()) {
+      error.remedy = fmt::format("A key may use a bucket without listing all: pargeter account browse {} BUCKET", name);
+    }
+    return error;
+  }
+  if (entries->empty() && !folder.empty() && folder.find('/') != std::string::npos) {
+    return Error(Code::kNotFound, fmt::format("there is nothing under {}", Printable(folder)));
+  }
+  Json all = Json::array();
+  for (const Entry& e : *entries) {
+    if (e.marker) continue;
+    const bool is_folder = e.kind == Kind::kFolder;
+    world.Say(fmt::format("{:>10}  {}{}", is_folder ? "" : FormatSize(e.size), Printable(e.name), is_folder ? "/" : ""));
+    all.push_back({{"name", JsonText(e.name)}, {"kind", is_folder ? "folder" : "file"}, {"size", e.size}, {"modified", Rfc3339(e.modified)}});
+  }
+  if (world.json) world.PrintJson({{"folder", JsonText(folder)}, {"entries", all}});
+  return {};
+}
+
+Status CheckUnused(const World& world, const std::string& name) {
+  for (const std::string& drive : DriveNames(world.paths)) {
+    const auto settings = LoadDrive(world.paths, drive);
+    if (settings.ok() && settings->account == name) {
+      return Error(Code::kRefused, fmt::format("the drive {} uses the account {}", drive, name),
+                   fmt::format("Remove it first: pargeter drive remove {}", drive));
+    }
+  }
+  return {};
+}
+
+Status RunRemove(const std::string& name, World& world) {
+  PG_TRY(LoadAccount(world.paths, name));
+  PG_TRY(CheckUnused(world, name));
+  PG_TRY(ForgetSecret(world.paths.SecretsFile(), name));
+  PG_TRY(RemoveAccount(world.paths, name));
+  world.Say(fmt::format("Account {} is removed from this machine; nothing at the store was touched.", name));
+  return {};
+}
+
+Status RunRename(const std::string& old_name, const std::string& new_name, World& world) {
+  PG_TRY(CheckName("account", new_name));
+  PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, old_name));
+  if (LoadAccount(world.paths, new_name).ok()) {
+    return Error(Code::kExists, fmt::format("there is an account {} already", new_name));
+  }
+  PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), old_name));
+  PG_TRY(SaveSecret(world.paths.SecretsFile(), new_name, secret));
+  // the file itself moves, with what a person wrote in it; drives are pointed to it before
+  PG_TRY(RealDisk().Rename(world.paths.AccountFile(old_name), world.paths.AccountFile(new_name)));
+  for (const std::string& drive : DriveNames(world.paths)) {
+    auto settings = LoadDrive(world.paths, drive);
+    if (!settings.ok() || settings->account != old_name) continue;
+    settings->account = new_name;
+    PG_TRY(SaveDrive(world.paths, *settings));
+  }
+  PG_TRY(ForgetSecret(world.paths.SecretsFile(), old_name));
+  world.Say(fmt::format("Account {} is called {} now.", old_name, new_name));
+  return {};
+}
+
+}  // namespace
+
+void AddAccountCommands(CLI::App* app, Work* run) {
+  CLI::App* group = app->add_subcommand("account", "ways into stores");
+  group->require_subcommand(1);
+
+  auto add = std::make_shared<Add>();
+  CLI::App* cmd = group->add_subcommand("add", "save a way into a store; does not contact it");
+  cmd->add_option("NAME", add->account.name, "a name of your choosing")->required();
+  cmd->add_option("--kind", add->account.kind, "s3")->required();
+  cmd->add_option("--endpoint", add->account.endpoint, "http://HOST:PORT or https://HOST")->required();
+  cmd->add_option("--region", add->account.region, "the store's region")->capture_default_str();
+  cmd->add_option("--ca-file", add->account.ca_file, "PEM file of the store's own certificate authority");
+  cmd->add_option("--key-id", add->account.key_id, "the key's public half")->required();
+  cmd->add_option("--secret-file", add->secret_file, "file with the key's secret on its first line");
+  cmd->add_option("--secret-env", add->secret_env, "variable that holds the secret");
+  cmd->add_option("--access", add->access, "read or write")->check(CLI::IsMember({"read", "write"}))->capture_default_str();
+  cmd->add_option("--address-style", add->account.address_style, "path (HOST/BUCKET) or host (BUCKET.HOST)")
+      ->check(CLI::IsMember({"path", "host"}))->capture_default_str();
+  cmd->callback([=] { *run = [add](World& w) { return RunAdd(*add, w); }; });
+
+  group->add_subcommand("list", "all accounts")->callback([=] { *run = RunList; });
+
+  auto name = std::make_shared<std::string>();
+  auto other = std::make_shared<std::string>();
+  const auto named = [&](const char* command, const char* what) {
+    CLI::App* sub = group->add_subcommand(command, what);
+    sub->add_option("NAME", *name, "an account")->required();
+    return sub;
+  };
+  named("show", "one account")->callback([=] { *run = [name](World& w) { return RunShow(*name, w); }; });
+  cmd = named("test", "prove that it works, or say what is wrong");
+  cmd->add_option("--folder", *other, "test this BUCKET[/PREFIX], writing too");
+  cmd->callback([=] { *run = [=](World& w) { return RunTest(*name, *other, w); }; });
+  cmd = named("browse", "what is in it");
+  cmd->add_option("FOLDER", *other, "BUCKET[/PREFIX]; without it: the buckets");
+  cmd->callback([=] { *run = [=](World& w) { return RunBrowse(*name, *other, w); }; });
+  named("remove", "forget it here")->callback([=] { *run = [name](World& w) { return RunRemove(*name, w); }; });
+  cmd = named("rename", "give it another name");
+  cmd->add_option("NEW", *other, "the new name")->required();
+  cmd->callback([=] { *run = [=](World& w) { return RunRename(*name, *other, w); }; });
+}
+
+}  // namespace pargeter::app

@@ -1,0 +1,76 @@
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "stores.h"
+#include "world.h"
+
+namespace pargeter::app {
+namespace {
+
+char MarkOf(const std::string& state) {
+  if (state == "partial") return ':';
+  if (state == "cached") return 'o';
+  if (state == "pinned") return '*';
+  if (state == "pending") return '^';
+  if (state == "conflict") return '!';
+  if (state == "local") return '=';
+  return '.';
+}
+
+std::string Shown(const std::string& path) { return Printable(path.substr(path.rfind('/') + 1)); }
+
+Status RunList(std::vector<std::string> paths, bool itself, World& world) {
+  if (paths.empty()) paths.push_back(".");
+  Json all = Json::array();
+  for (const std::string& path : paths) {
+    PG_ASSIGN(const Located at, Locate(world, path));
+    PG_ASSIGN(const Json answer, AskDrive(world, at.drive, "list", {{"path", at.path}, {"itself", itself}}));
+    if (paths.size() > 1) world.Say(fmt::format("{}:", Printable(path)));
+    world.Say(fmt::format("  {:>10} {:>10}  {:<16}  {}", "SIZE", "ON DISK", "CHANGED", "NAME"));
+    for (const Json& e : answer["entries"]) {
+      const std::string name = e.value("path", ""), state = e.value("state", ""), kind = e.value("kind", "");
+      std::string when = e.value("mtime", "").substr(0, 16);
+      if (when.size() > 10) when[10] = ' ';
+      world.Say(fmt::format("{} {:>10} {:>10}  {:<16}  {}{}", MarkOf(state), FormatSize(e.value("size", std::uint64_t{0})),
+                            FormatSize(e.value("on_disk", std::uint64_t{0})), when, Shown(name.empty() ? at.drive.name : name),
+                            kind == "folder" ? "/" : kind == "symlink" ? "@" : ""));
+      Json entry = e;
+      entry["path"] = JsonText(at.drive.at) + (name.empty() ? "" : "/" + name);
+      all.push_back(std::move(entry));
+    }
+    if (!answer.value("known", true)) world.Note("This folder was never looked at: what the store has in it is not known yet.");
+  }
+  if (world.json) world.PrintJson({{"entries", all}});
+  return {};
+}
+
+Status RunEvict(const std::vector<std::string>& paths, World& world) {
+  std::uint64_t freed = 0;
+  for (const std::string& path : paths) {
+    PG_ASSIGN(const Located at, Locate(world, path));
+    PG_ASSIGN(const Json answer, AskDrive(world, at.drive, "evict", {{"path", at.path}}, Duration(600000)));
+    freed += answer.value("freed", std::uint64_t{0});
+  }
+  world.Say(fmt::format("{} freed; names stay, pending changes are kept.", FormatSize(freed)));
+  if (world.json) world.PrintJson({{"freed", freed}});
+  return {};
+}
+
+}  // namespace
+
+void AddFileCommands(CLI::App* app, Work* run) {
+  auto paths = std::make_shared<std::vector<std::string>>();
+  auto itself = std::make_shared<bool>(false);
+  CLI::App* cmd = app->add_subcommand("ls", "state, size and size on disk:  . remote  : partial  o cached  ^ pending  ! conflict");
+  cmd->add_option("PATH", *paths, "files or folders on a drive; default: here");
+  cmd->add_flag("-d,--itself", *itself, "a folder itself, not what is in it");
+  cmd->callback([=] { *run = [=](World& w) { return RunList(*paths, *itself, w); }; });
+  cmd = app->add_subcommand("evict", "give back the disk space of cached files; their names stay");
+  cmd->add_option("PATH", *paths, "files or folders on a drive")->required();
+  cmd->callback([=] { *run = [=](World& w) { return RunEvict(*paths, w); }; });
+}
+
+}  // namespace pargeter::app

@@ -1,0 +1,91 @@
+// pargeter: mounts object storage as folders.
+#include <fmt/format.h>
+#include <signal.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <cstdlib>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "world.h"
+
+namespace pargeter::app {
+
+void World::Say(const std::string& line) const {
+  if (!json && !quiet) fmt::print("{}\n", line);
+}
+void World::Note(const std::string& line) const {
+  if (!quiet) fmt::print(stderr, "{}\n", line);
+}
+void World::PrintJson(const Json& document) const {
+  fmt::print("{}\n", document.dump(2, ' ', false, Json::error_handler_t::replace));
+}
+
+namespace {
+
+int Report(const Error& error) {
+  fmt::print(stderr, "pargeter: {}\n", Printable(error.what));
+  if (!error.remedy.empty()) fmt::print(stderr, "{}\n", Printable(error.remedy));
+  return ExitCodeOf(error.code);
+}
+
+int Main(int argc, char** argv) {
+  CLI::App app("Object storage as folders of this machine, with a cache on its disk.", "pargeter");
+  app.require_subcommand(1);
+  app.fallthrough();
+  app.set_version_flag("--version", std::string("pargeter ") + PARGETER_VERSION);
+  World world;
+  Work run;
+  app.add_option("--config-dir", world.config_dir, "where accounts and drives are configured");
+  app.add_option("--state-dir", world.state_dir, "where indexes, pending data and caches are kept");
+  app.add_flag("--json", world.json, "print one JSON document");
+  app.add_flag("-q,--quiet", world.quiet, "print errors only");
+  app.add_flag("-v,--verbose", world.verbose, "log more on standard error");
+  AddAccountCommands(&app, &run);
+  AddDriveCommands(&app, &run);
+  AddMountCommands(&app, &run);
+  AddFileCommands(&app, &run);
+  AddLookCommands(&app, &run);
+  AddDemoCommand(&app, &run);
+  try {
+    app.parse(argc, argv);
+  } catch (const CLI::ParseError& e) {
+    if (e.get_exit_code() == 0) return app.exit(e);
+    std::string what = e.what();
+    if (!what.empty()) what[0] = static_cast<char>(std::tolower(what[0]));
+    return Report(Error(Code::kInvalid, what, "See: pargeter --help, or pargeter COMMAND --help"));
+  }
+  if (world.verbose) SetLogLevel(LogLevel::kInfo);
+  char self[4096];
+  const ssize_t n = ::readlink("/proc/self/exe", self, sizeof(self));
+  world.program = n > 0 ? std::string(self, static_cast<std::size_t>(n)) : argv[0];
+  const auto lookup = [](const char* name) {
+    const char* value = std::getenv(name);
+    return std::string(value ? value : "");
+  };
+  char cwd[4096];
+  const std::string here = ::getcwd(cwd, sizeof(cwd)) ? cwd : "/";
+  for (std::string* dir : {&world.config_dir, &world.state_dir}) {
+    if (!dir->empty()) *dir = AbsolutePath(*dir, here);
+  }
+  auto paths = ResolvePaths(lookup, ::geteuid() == 0, ::geteuid(), world.config_dir, world.state_dir);
+  if (!paths.ok()) return Report(paths.error());
+  world.paths = *paths;
+  const Status done = run(world);
+  std::fflush(stdout);
+  return done.ok() ? 0 : Report(done.error());
+}
+
+}  // namespace
+}  // namespace pargeter::app
+
+int main(int argc, char** argv) {
+  ::signal(SIGPIPE, SIG_IGN);
+  try {
+    return pargeter::app::Main(argc, argv);
+  } catch (const std::exception& e) {
+    fmt::print(stderr, "pargeter: an inner error: {}\n", e.what());
+    return 1;
+  }
+}

@@ -1,0 +1,93 @@
+#include "stores.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include "base/text.h"
+#include "config/secrets.h"
+#include "control/client.h"
+#include "drive_methods.h"
+
+namespace pargeter::app {
+
+Status SplitFolder(const std::string& folder, std::string* bucket, std::string* prefix) {
+  std::string_view rest = folder;
+  while (!rest.empty() && rest.front() == '/') rest.remove_prefix(1);
+  while (!rest.empty() && rest.back() == '/') rest.remove_suffix(1);
+  const auto slash = rest.find('/');
+  *bucket = std::string(rest.substr(0, slash));
+  *prefix = slash == std::string_view::npos ? "" : std::string(rest.substr(slash + 1)) + "/";
+  if (!IsUtf8(folder) || folder.size() > 900) {
+    return Error(Code::kInvalid, "the folder's name is no UTF-8 or too long");
+  }
+  return {};
+}
+
+Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std::string& account,
+                                                  const std::string& folder) {
+  PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
+  s3::S3Options options;
+  PG_ASSIGN(options.wire.endpoint, ParseEndpoint(settings.endpoint));
+  PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), account));
+  options.wire.credentials = {settings.key_id, secret, settings.region};
+  options.wire.ca_file = settings.ca_file;
+  options.wire.style = settings.address_style == "host" ? s3::AddressStyle::kHost : s3::AddressStyle::kPath;
+  options.wire.retry.max_attempts = 4;
+  options.wire.retry.give_up_after = Duration(30000);
+  PG_TRY(SplitFolder(folder, &options.bucket, &options.prefix));
+  return std::make_unique<s3::S3Provider>(std::move(options));
+}
+
+Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings, bool with_store) {
+  std::unique_ptr<Provider> provider;
+  bool read_only = settings.read_only;
+  if (with_store) {
+    PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, settings.account));
+    read_only = read_only || account.read_only;
+    PG_ASSIGN(provider, OpenStore(world, settings.account, settings.folder));
+  }
+  DriveOptions options;
+  options.name = settings.name;
+  options.state_folder = world.paths.DriveState(settings.name);
+  options.cache_folder = settings.cache_at.empty() ? options.state_folder + "/cache" : settings.cache_at;
+  options.cache_limit = settings.cache_limit;
+  options.keep_free = settings.keep_free;
+  options.fresh_for = settings.fresh_for;
+  options.read_only = read_only;
+  options.uid = ::geteuid();
+  options.gid = ::getegid();
+  char host[256] = "here";
+  ::gethostname(host, sizeof(host) - 1);
+  options.host = host;
+  return Drive::Open(std::move(options), std::move(provider));
+}
+
+Result<Located> Locate(const World& world, const std::string& path) {
+  char cwd[4096];
+  const std::string full = AbsolutePath(path, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
+  std::optional<Located> best;
+  for (const std::string& name : DriveNames(world.paths)) {
+    auto drive = LoadDrive(world.paths, name);
+    if (!drive.ok()) continue;
+    const std::string& at = drive->at;
+    if (full != at && full.compare(0, at.size() + 1, at + "/") != 0) continue;
+    if (best && best->drive.at.size() >= at.size()) continue;
+    best = Located{*drive, full == at ? "" : full.substr(at.size() + 1)};
+  }
+  if (best) return *best;
+  return Error(Code::kNotFound, fmt::format("{} is on no drive", Printable(full)), "See: pargeter drive list");
+}
+
+Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method, const Json& params,
+                      Duration patience) {
+  PG_ASSIGN(std::optional<Json> answer, CallDrive(world.paths.SocketOf(drive.name), method, params, patience));
+  if (answer) return std::move(*answer);
+  if (::access((world.paths.DriveState(drive.name) + "/index.db").c_str(), F_OK) != 0) {
+    return Error(Code::kNotFound, fmt::format("the drive {} was never mounted: nothing is known of its files", drive.name),
+                 fmt::format("Mount it: pargeter mount {}", drive.name));
+  }
+  PG_ASSIGN(const std::unique_ptr<Drive> opened, OpenDrive(world, drive, false));
+  return AnswerMethod(opened.get(), method, params);
+}
+
+}  // namespace pargeter::app

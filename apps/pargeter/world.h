@@ -1,0 +1,38 @@
+// What a command gets to work with: places, streams, and how to speak. A command is
+// `Status Run(options, world)`; only main turns errors into words and exit codes.
+#pragma once
+
+#include <string>
+
+#include "base/error.h"
+#include "config/paths.h"
+#include "config/settings.h"
+#include "control/rpc.h"
+
+namespace CLI {
+class App;
+}
+
+namespace pargeter::app {
+
+struct World {
+  Paths paths;
+  bool json = false, quiet = false, verbose = false;
+  std::string config_dir, state_dir;  // as given, for messages and child processes
+  std::string program;                // this program's path
+
+  void Say(const std::string& line) const;     // to people, on standard output; not with --json
+  void Note(const std::string& line) const;    // progress and warnings, on standard error
+  void PrintJson(const Json& document) const;  // the one document of --json
+};
+
+// Each adds its commands. `*run` is set to the chosen command's work.
+using Work = std::function<Status(World&)>;
+void AddAccountCommands(CLI::App* app, Work* run);
+void AddDriveCommands(CLI::App* app, Work* run);
+void AddMountCommands(CLI::App* app, Work* run);
+void AddFileCommands(CLI::App* app, Work* run);
+void AddLookCommands(CLI::App* app, Work* run);
+void AddDemoCommand(CLI::App* app, Work* run);
+
+}  // namespace pargeter::app

@@ -1,0 +1,43 @@
+// The files that hold content on this disk, one whole sparse file for each node that has any, in
+// two places: `cache` may be emptied by hand while the drive is stopped and costs only time;
+// `pending` holds what no store has yet and is never emptied by anything but an acknowledgement.
+//
+// Thread-safe. All files are 0600 below folders of 0700.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "base/error.h"
+#include "base/file.h"
+
+namespace pargeter {
+
+class BlockStore {
+ public:
+  enum class Place { kCache, kPending };
+
+  BlockStore(std::string cache_folder, std::string pending_folder, Disk* disk);
+  Status Prepare();  // makes the folders
+
+  // Opens for reading and writing; makes it if it is not there.
+  Result<Fd> Open(std::int64_t id, Place place);
+  bool Has(std::int64_t id, Place place) const;
+  // Moves a file between the places; open descriptors stay good where both are on one file system.
+  // Where they are not, the bytes are copied and `fd` (if any) becomes the new file's.
+  Status Move(std::int64_t id, Place from, Place to, Fd* fd);
+  Status Drop(std::int64_t id, Place place);
+  // After this, the name of a pending file survives a power cut.
+  Status SyncNames(Place place);
+  std::vector<std::int64_t> List(Place place) const;
+  std::string PathOf(std::int64_t id, Place place) const;
+  const std::string& cache_folder() const { return cache_; }
+  Disk& disk() const { return *disk_; }
+
+ private:
+  const std::string cache_, pending_;
+  Disk* const disk_;
+};
+
+}  // namespace pargeter

@@ -1,0 +1,51 @@
+#include "control/client.h"
+
+#include <poll.h>
+#include <sys/socket.h>
+#include <sys/un.h>
+
+#include <cerrno>
+#include <cstring>
+
+#include "base/file.h"
+
+namespace pargeter {
+
+Result<std::optional<Json>> CallDrive(const std::string& socket, const std::string& method, const Json& params, Duration patience) {
+  const Steady deadline = std::chrono::steady_clock::now() + patience;
+  sockaddr_un address{};
+  address.sun_family = AF_UNIX;
+  if (socket.size() >= sizeof(address.sun_path)) return Error(Code::kInvalid, "the control socket's path is too long");
+  std::memcpy(address.sun_path, socket.c_str(), socket.size() + 1);
+  const Fd fd(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  if (::connect(fd.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)) != 0) {
+    if (errno == ENOENT || errno == ECONNREFUSED) return std::optional<Json>();
+    return FromErrno(errno, "cannot reach the running drive");
+  }
+  const std::string line = RequestLine(1, method, params);
+  for (std::size_t at = 0; at < line.size();) {
+    const ssize_t n = ::send(fd.get(), line.data() + at, line.size() - at, MSG_NOSIGNAL);
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) return FromErrno(errno, "cannot ask the running drive");
+    at += static_cast<std::size_t>(n);
+  }
+  std::string answer;
+  for (;;) {
+    const auto left = std::chrono::duration_cast<Duration>(deadline - std::chrono::steady_clock::now());
+    pollfd poll_fd{fd.get(), POLLIN, 0};
+    const int ready = ::poll(&poll_fd, 1, static_cast<int>(std::max<long>(0, left.count())));
+    if (ready == 0) return Error(Code::kTimeout, "the running drive gave no answer in time");
+    char buffer[65536];
+    const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), 0);
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) return Error(Code::kUnavailable, "the running drive went away before it answered");
+    answer.append(buffer, static_cast<std::size_t>(n));
+    if (answer.back() == '\n') {
+      PG_ASSIGN(Json result, ParseAnswer(answer));
+      return std::optional<Json>(std::move(result));
+    }
+    if (answer.size() > kMaxMessage) return Error(Code::kDamaged, "the running drive's answer has no end");
+  }
+}
+
+}  // namespace pargeter

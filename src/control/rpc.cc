@@ -1,0 +1,63 @@
+#include "control/rpc.h"
+
+#include "base/text.h"
+
+namespace pargeter {
+namespace {
+
+std::string Line(const Json& message) {
+  return message.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+}  // namespace
+
+std::string RequestLine(int id, const std::string& method, const Json& params) {
+  return Line({{"jsonrpc", "2.0"}, {"id", id}, {"method", method}, {"params", params}});
+}
+std::string ResultLine(const Json& id, const Json& result) {
+  return Line({{"jsonrpc", "2.0"}, {"id", id}, {"result", result}});
+}
+std::string ErrorLine(const Json& id, const Error& error) {
+  const int number = error.code == Code::kInvalid ? -32602 : -32000;
+  return Line({{"jsonrpc", "2.0"}, {"id", id},
+               {"error", {{"code", number}, {"message", JsonText(error.what)},
+                          {"data", {{"name", NameOf(error.code)}, {"remedy", JsonText(error.remedy)}}}}}});
+}
+
+Result<RpcRequest> ParseRequest(const std::string& line) {
+  const Json message = Json::parse(line, nullptr, false);
+  const Error bad(Code::kInvalid, "that is no JSON-RPC 2.0 request");
+  if (!message.is_object()) return bad;
+  const auto version = message.find("jsonrpc"), method = message.find("method");
+  if (version == message.end() || *version != "2.0" || method == message.end() || !method->is_string()) return bad;
+  RpcRequest request;
+  request.method = *method;
+  if (message.contains("id")) request.id = message["id"];
+  if (message.contains("params")) request.params = message["params"];
+  if (!request.params.is_object()) return bad;
+  return request;
+}
+
+Result<Json> ParseAnswer(const std::string& line) {
+  const Json message = Json::parse(line, nullptr, false);
+  const Error bad(Code::kDamaged, "the running drive gave an answer that is no JSON-RPC 2.0");
+  if (!message.is_object()) return bad;
+  if (message.contains("result")) return Json(message["result"]);
+  const auto error = message.find("error");
+  if (error == message.end() || !error->is_object()) return bad;
+  const Json data = error->value("data", Json::object());
+  return Error(CodeOfName(data.value("name", "")), error->value("message", "it failed"), data.value("remedy", ""));
+}
+
+std::string JsonText(std::string_view raw) {
+  if (IsUtf8(raw)) return std::string(raw);
+  std::string out;
+  while (!raw.empty()) {
+    const std::size_t length = Utf8Length(raw);
+    out += length == 0 ? "\\x" + Hex(raw.substr(0, 1)) : std::string(raw.substr(0, length));
+    raw.remove_prefix(length == 0 ? 1 : length);
+  }
+  return out;
+}
+
+}  // namespace pargeter

@@ -1,0 +1,114 @@
+#include "control/server.h"
+
+#include <fcntl.h>
+#include <poll.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/un.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+
+#include "base/log.h"
+
+namespace pargeter {
+
+Status ControlServer::Start(const std::string& path) {
+  sockaddr_un address{};
+  address.sun_family = AF_UNIX;
+  if (path.size() >= sizeof(address.sun_path)) {
+    return Error(Code::kInvalid, "the control socket's path is longer than 107 bytes: " + path,
+                 "Use a shorter XDG_RUNTIME_DIR.");
+  }
+  std::memcpy(address.sun_path, path.c_str(), path.size() + 1);
+  PG_TRY(MakeFolders(path.substr(0, path.rfind('/'))));
+  listener_ = Fd(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  ::unlink(path.c_str());
+  const mode_t old = ::umask(0177);
+  const int bound = ::bind(listener_.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address));
+  ::umask(old);
+  if (bound != 0 || ::listen(listener_.get(), 16) != 0) return FromErrno(errno, "cannot make the control socket " + path);
+  int pipe_ends[2];
+  if (::pipe2(pipe_ends, O_CLOEXEC) != 0) return FromErrno(errno, "cannot make a pipe");
+  wake_read_ = Fd(pipe_ends[0]);
+  wake_write_ = Fd(pipe_ends[1]);
+  path_ = path;
+  thread_ = std::thread([this] { Accept(); });
+  return {};
+}
+
+void ControlServer::Stop() {
+  if (!thread_.joinable()) return;
+  wake_write_.Reset();  // everyone's poll sees the end of the pipe
+  thread_.join();
+  std::list<std::thread> connections;
+  {
+    const Lock lock(mutex_);
+    connections.swap(connections_);
+  }
+  for (std::thread& connection : connections) connection.join();
+  ::unlink(path_.c_str());
+}
+
+void ControlServer::Accept() {
+  for (;;) {
+    pollfd fds[2] = {{listener_.get(), POLLIN, 0}, {wake_read_.get(), POLLIN, 0}};
+    if (::poll(fds, 2, -1) < 0 && errno != EINTR) return;
+    if (fds[1].revents != 0) return;
+    if ((fds[0].revents & POLLIN) == 0) continue;
+    const int fd = ::accept4(listener_.get(), nullptr, nullptr, SOCK_CLOEXEC);
+    if (fd < 0) continue;
+    ucred peer{};
+    socklen_t size = sizeof(peer);
+    const bool known = ::getsockopt(fd, SOL_SOCKET, SO_PEERCRED, &peer, &size) == 0;
+    if (!known || (peer.uid != ::geteuid() && peer.uid != 0)) {
+      ::close(fd);
+      continue;
+    }
+    const Lock lock(mutex_);
+    connections_.emplace_back([this, fd] { Serve(fd); });
+  }
+}
+
+void ControlServer::Serve(int raw) {
+  const Fd fd(raw);
+  std::string pending;
+  for (;;) {
+    const auto end = pending.find('\n');
+    if (end == std::string::npos) {
+      pollfd fds[2] = {{fd.get(), POLLIN, 0}, {wake_read_.get(), POLLIN, 0}};
+      if (::poll(fds, 2, -1) < 0 && errno != EINTR) return;
+      if (fds[1].revents != 0) return;
+      char buffer[65536];
+      const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), MSG_DONTWAIT);
+      if (n == 0 || (n < 0 && errno != EAGAIN && errno != EINTR)) return;
+      if (n > 0) pending.append(buffer, static_cast<std::size_t>(n));
+      if (pending.size() > (1u << 20)) return;  // no request of ours is so long
+      continue;
+    }
+    const std::string line = pending.substr(0, end);
+    pending.erase(0, end + 1);
+    std::string answer;
+    const auto request = ParseRequest(line);
+    if (!request.ok()) {
+      answer = ErrorLine(nullptr, request.error());
+    } else {
+      Result<Json> result = Error(Code::kInternal, "it failed");
+      try {
+        result = handler_(request->method, request->params);
+      } catch (const std::exception& e) {  // a parameter of another type, for example
+        result = Error(Code::kInvalid, std::string("the request cannot be understood: ") + e.what());
+      }
+      answer = result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
+    }
+    for (std::size_t at = 0; at < answer.size();) {
+      const ssize_t n = ::send(fd.get(), answer.data() + at, answer.size() - at, MSG_NOSIGNAL);
+      if (n < 0 && errno == EINTR) continue;
+      if (n <= 0) return;
+      at += static_cast<std::size_t>(n);
+    }
+  }
+}
+
+}  // namespace pargeter

@@ -1,0 +1,56 @@
+// The bytes of one version of one file, as far as they are on this disk, and what is on its way.
+//
+// Invariants, by the lock `mu`:
+//   1. A byte in `present` is in the block file, and it is a byte of this version: either fetched
+//      from `source` at exactly its version, or written here.
+//   2. A byte that was written here is never overwritten by a fetch.
+//   3. Bytes are taken out of `present` only while `readers` is 0.
+//   4. A content whose node has another version by now (`detached`) keeps its descriptor, whose
+//      file has no name any more: those who have it open read on.
+#pragma once
+
+#include <list>
+#include <memory>
+#include <optional>
+#include <string>
+
+#include "base/mutex.h"
+#include "cache/block_store.h"
+#include "cache/range_set.h"
+#include "index/index.h"
+
+namespace pargeter {
+
+// Where missing bytes come from.
+struct Source {
+  std::string path, version;
+  std::uint64_t size = 0;
+  bool any() const { return !version.empty(); }
+};
+
+struct Flight {
+  Range range;
+  bool done = false;
+  std::optional<Error> error;
+};
+
+struct Content {
+  explicit Content(NodeId node) : id(node) {}
+  const NodeId id;
+  Mutex mu;
+  CondVar changed;
+  Fd fd GUARDED_BY(mu);
+  BlockStore::Place place GUARDED_BY(mu) = BlockStore::Place::kCache;
+  RangeSet present GUARDED_BY(mu);
+  std::uint64_t size GUARDED_BY(mu) = 0;
+  Source source GUARDED_BY(mu);
+  std::list<std::shared_ptr<Flight>> flights GUARDED_BY(mu);
+  int readers GUARDED_BY(mu) = 0;
+  std::uint64_t last_read GUARDED_BY(mu) = 0;  // where somebody read last
+  std::uint64_t removals GUARDED_BY(mu) = 0;   // goes up when bytes are taken out of `present`
+  bool unsaved GUARDED_BY(mu) = false;   // `present` differs from what the index says
+  bool written GUARDED_BY(mu) = false;   // written since the last close or fsync
+  bool detached GUARDED_BY(mu) = false;
+};
+
+}  // namespace pargeter

@@ -1,0 +1,367 @@
+// Drive: opening, stopping, and the tree of names with its two places for each node.
+#include "engine/drive.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/random.h"
+#include "base/text.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+Drive::Drive(DriveOptions options, std::unique_ptr<Provider> provider)
+    : options_(std::move(options)), provider_(std::move(provider)) {}
+
+Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options, std::unique_ptr<Provider> provider) {
+  auto drive = std::unique_ptr<Drive>(new Drive(std::move(options), std::move(provider)));
+  const DriveOptions& o = drive->options_;
+  PG_TRY(MakeFolders(o.state_folder));
+  auto lock = LockFile(o.state_folder + "/lock");
+  if (!lock.ok()) {
+    return Error(lock.error().code, fmt::format("the drive {} is in use: {}", o.name, lock.error().what),
+                 fmt::format("Unmount it first: pargeter unmount {}", o.name));
+  }
+  drive->lock_ = std::move(*lock);
+  drive->blocks_ = std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
+  PG_TRY(drive->blocks_->Prepare());
+  drive->budget_ = std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
+  {
+    const Lock tree(drive->tree_mutex_);
+    PG_ASSIGN(drive->index_, Index::Open(o.state_folder + "/index.db"));
+  }
+  PG_TRY(drive->Recover());
+  drive->link_ = std::make_unique<LinkState>(
+      o.clock,
+      [d = drive.get()]() -> Status {
+        const auto seen = d->provider_->Look("", d->stop_);
+        return seen.ok() || seen.error().code == Code::kNotFound ? Status() : Status(seen.error());
+      },
+      [d = drive.get()] {
+        const Lock queue(d->queue_mutex_);
+        d->queue_changed_.NotifyAll();
+      });
+  return drive;
+}
+
+// What a crash can leave: files between the two places, rows of files that were deleted while
+// open, and presence that was not saved. Pending data is never dropped here.
+Status Drive::Recover() {
+  const Lock tree(tree_mutex_);
+  using Place = BlockStore::Place;
+  PG_ASSIGN(const std::vector<Node> waiting, index_->Intents(0, 1 << 30));
+  std::unordered_set<NodeId> dirty;
+  for (const Node& node : waiting) {
+    if (node.dirty & kData) dirty.insert(node.id);
+    if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
+    // first writes journal "dirty", then move the file: finish the move
+    if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) && blocks_->Has(node.id, Place::kCache)) {
+      PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
+    }
+    Enqueue(node.id, node.intent, Duration(0));
+  }
+  for (const NodeId id : blocks_->List(Place::kPending)) {
+    if (dirty.count(id) > 0) continue;
+    PG_ASSIGN(auto node, index_->Get(id));
+    if (node && (node->dirty & kData)) continue;
+    // acknowledged, but not moved back before the end: it is cache now
+    if (node && !node->gone()) {
+      PG_TRY(blocks_->Move(id, Place::kPending, Place::kCache, nullptr));
+    } else {
+      PG_TRY(blocks_->Drop(id, Place::kPending));
+    }
+  }
+  PG_ASSIGN(const auto held, index_->AllOnDisk());
+  Transaction transaction = index_->Begin();
+  for (const auto& [id, bytes] : held) {
+    if (dirty.count(id) == 0 && !blocks_->Has(id, Place::kCache)) {
+      PG_ASSIGN(auto node, index_->Get(id));
+      node->on_disk = 0;
+      PG_TRY(index_->Update(*node));
+      PG_TRY(index_->DropPresence(id));
+    } else {
+      Ignore(budget_->ReserveForWriting(bytes));
+    }
+  }
+  PG_ASSIGN(const std::vector<Node> lost, index_->GoneAndAbsent());
+  for (const Node& node : lost) {
+    PG_TRY(blocks_->Drop(node.id, Place::kCache));
+    PG_TRY(blocks_->Drop(node.id, Place::kPending));
+    PG_TRY(index_->Delete(node.id));
+  }
+  return transaction.Commit();
+}
+
+Drive::~Drive() { Stop(); }
+
+void Drive::Start(ChangeListener* listener) {
+  listener_ = listener;
+  {
+    const Lock tree(tree_mutex_);
+    const auto learnt = index_->Meta("probe");
+    if (learnt.ok() && !learnt->empty()) provider_->AdoptProbeResult(*learnt);
+  }
+  started_ = true;
+  link_->Start();
+  threads_.emplace_back([this] { TellLoop(); });
+  threads_.emplace_back([this] { WatchLoop(); });
+  for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
+  if (options_.read_only) return;
+  for (int i = 0; i < options_.upload_workers; ++i) threads_.emplace_back([this] { UploadLoop(); });
+}
+
+Status Drive::FirstContact() {
+  bool known = false;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * root, Get(kRootId));
+    known = root->node.listed_at != 0;
+  }
+  const Status listed = ListFolder(kRootId, Wait::kFirstPage, "");
+  if (!listed.ok()) {
+    if (known && (listed.error().code == Code::kUnavailable || listed.error().code == Code::kTimeout)) {
+      return {};  // mounted before: what is known works, the rest waits
+    }
+    return listed;
+  }
+  return {};
+}
+
+void Drive::Stop() {
+  stop_->Cancel();
+  if (!started_) return;
+  link_->Stop();
+  {
+    const Lock lock(queue_mutex_);
+    queue_changed_.NotifyAll();
+  }
+  {
+    const Lock lock(fetch_mutex_);
+    fetch_stopped_ = true;
+    fetch_changed_.NotifyAll();
+  }
+  {
+    const Lock lock(tell_mutex_);
+    telling_stopped_ = true;
+    tell_changed_.NotifyAll();
+  }
+  {
+    const Lock lock(tree_mutex_);
+    tree_changed_.NotifyAll();
+  }
+  for (std::thread& thread : threads_) thread.join();
+  threads_.clear();
+  {
+    // listings run on threads of their own; cancelled, they end at once
+    Lock tree(tree_mutex_);
+    while (!listings_.empty()) {
+      tree_changed_.WaitUntil(tree_mutex_, std::chrono::steady_clock::now() + std::chrono::seconds(1));
+    }
+  }
+  started_ = false;
+  SavePresenceOfAll();
+  const Lock tree(tree_mutex_);
+  for (auto& [id, live] : live_) {
+    if (live->unsaved) Ignore(Save(live.get()));
+  }
+  if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
+  Ignore(index_->Sync());
+}
+
+// ---- the tree
+
+Drive::Live* Drive::Adopt(Node node) {
+  auto& slot = live_[node.id];
+  if (!slot) {
+    slot = std::make_unique<Live>();
+    slot->node = std::move(node);
+    if (live_.size() > trim_at_) Trim();
+  }
+  return slot.get();
+}
+
+Result<Drive::Live*> Drive::Get(NodeId id) {
+  const auto it = live_.find(id);
+  if (it != live_.end()) return it->second.get();
+  PG_ASSIGN(std::optional<Node> node, index_->Get(id));
+  if (!node) return Error(Code::kStale, "the file is gone");
+  return Adopt(std::move(*node));
+}
+
+Result<Drive::Live*> Drive::Find(NodeId parent, const std::string& name) {
+  PG_ASSIGN(std::optional<Node> node, index_->Find(parent, name));
+  if (!node) return static_cast<Live*>(nullptr);
+  return Adopt(std::move(*node));
+}
+
+Result<Drive::Live*> Drive::GetFolder(NodeId id) {
+  PG_ASSIGN(Live * live, Get(id));
+  if (live->node.gone()) return Error(Code::kNotFound, "the folder is gone");
+  if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
+  return live;
+}
+
+Status Drive::Save(Live* live) {
+  live->unsaved = false;
+  return index_->Update(live->node);
+}
+
+Status Drive::AddIntent(Live* live) {
+  Node& node = live->node;
+  if (node.intent == 0) {
+    node.intent = index_->NextIntent();
+    node.intent_since = options_.clock->Wall();
+  }
+  node.attempts = 0;
+  node.error.clear();
+  PG_TRY(Save(live));
+  Enqueue(node.id, node.intent, options_.quiet);
+  return {};
+}
+
+// Drops what neither the kernel nor an open file nor an unsaved change needs.
+void Drive::Trim() {
+  for (auto it = live_.begin(); it != live_.end();) {
+    const Live& live = *it->second;
+    const bool needed = live.lookups > 0 || live.opens > 0 || live.old_opens > 0 || live.unsaved || live.upload ||
+                        (live.content && live.content.use_count() > 1);
+    if (needed || it->first == kRootId) {
+      ++it;
+    } else {
+      it = live_.erase(it);
+    }
+  }
+  trim_at_ = live_.size() * 2 + 20000;
+}
+
+Attr Drive::AttrOf(const Live& live) {
+  const Node& n = live.node;
+  Attr attr;
+  attr.id = n.id;
+  attr.kind = n.kind;
+  attr.mode = n.mode;
+  attr.uid = n.uid >= 0 ? static_cast<std::uint32_t>(n.uid) : options_.uid;
+  attr.gid = n.gid >= 0 ? static_cast<std::uint32_t>(n.gid) : options_.gid;
+  attr.size = n.kind == NodeKind::kSymlink ? n.target.size() : n.size;
+  attr.on_disk = n.on_disk;
+  if (live.content) {
+    const Lock lock(live.content->mu);
+    attr.on_disk = live.content->present.Bytes();
+  }
+  attr.mtime = n.mtime;
+  attr.ctime = n.ctime;
+  if (options_.read_only) attr.mode &= ~0222u;
+  return attr;
+}
+
+std::string Drive::Join(const std::string& folder, const std::string& part) {
+  return folder.empty() ? part : folder + "/" + part;
+}
+
+std::string Drive::KeyPart(const Node& node) {
+  return node.there == There::kSpelled ? node.there_name : NameToKey(node.name);
+}
+
+std::string Drive::ThereName(const Node& node) {
+  return node.there == There::kSame || node.there == There::kAbsent ? NameToKey(node.name) : node.there_name;
+}
+
+// Where the store has the folder. A folder that it does not have yet will be where it is here.
+Result<std::string> Drive::FolderKey(NodeId folder) {
+  std::string path;
+  for (int depth = 0; folder != kRootId; ++depth) {
+    if (depth > 4096) return Error(Code::kInternal, "folders nest in a circle");
+    PG_ASSIGN(Live * live, Get(folder));
+    const Node& node = live->node;
+    const std::string part = ThereName(node);
+    path = path.empty() ? part : part + "/" + path;
+    folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
+    if (folder == kNoNode) return Error(Code::kStale, "the folder is gone");
+  }
+  return path;
+}
+
+Result<std::string> Drive::TherePath(const Node& node) {
+  const NodeId parent = node.there == There::kElsewhere ? node.there_parent : node.parent;
+  if (node.id == kRootId) return std::string();
+  PG_ASSIGN(const std::string folder, FolderKey(parent));
+  // a part may be empty, so the folder's path alone does not tell where it ends
+  return parent == kRootId ? ThereName(node) : folder + "/" + ThereName(node);
+}
+
+void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {
+  if (node->parent == parent && NameToKey(node->name) == key) {
+    node->there = There::kSame;
+    node->there_parent = kNoNode;
+    node->there_name.clear();
+    return;
+  }
+  const bool spelled = node->parent == parent && node->kind != NodeKind::kFolder &&
+                       node->name == BesideFolder(KeyToName(key));
+  node->there = spelled || (node->parent == parent && node->name == ShortenName(KeyToName(key)))
+                    ? There::kSpelled : There::kElsewhere;
+  node->there_parent = parent;
+  node->there_name = key;
+}
+
+Status Drive::CheckWritable() const {
+  if (!options_.read_only) return {};
+  return Error(Code::kReadOnly, fmt::format("the drive {} is read-only", options_.name));
+}
+
+Status Drive::CheckNewName(const std::string& name) const {
+  if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
+  if (NameToKey(name).size() > 1000) return Error(Code::kNameTooLong, "the name is too long for the store");
+  if (IsOwnScratchName(name)) {
+    return Error(Code::kInvalid, fmt::format("names that start with {} are kept for short-lived objects", kScratchPrefix));
+  }
+  return {};
+}
+
+void Drive::TouchFolder(NodeId id) {
+  auto live = Get(id);
+  if (!live.ok()) return;
+  (*live)->node.mtime = (*live)->node.ctime = options_.clock->Wall();
+  (*live)->unsaved = true;  // saved with the next change or at the end: it goes to no store
+}
+
+// The last object below a folder goes: unless an object of its own keeps it, the store would no
+// longer show it.
+Status Drive::KeepFolder(NodeId id) {
+  if (id == kRootId || provider_->Can().real_folders) return {};
+  PG_ASSIGN(Live * live, Get(id));
+  Node& node = live->node;
+  if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes)) return {};
+  PG_ASSIGN(const bool more, index_->HasChildren(id));
+  if (more) return {};
+  node.dirty |= kAttributes;
+  return AddIntent(live);
+}
+
+// ---- telling the face
+
+void Drive::Tell(std::function<void(ChangeListener*)> change) {
+  if (listener_ == nullptr) return;
+  const Lock lock(tell_mutex_);
+  to_tell_.push_back(std::move(change));
+  tell_changed_.NotifyOne();
+}
+
+void Drive::TellLoop() {
+  for (;;) {
+    std::vector<std::function<void(ChangeListener*)>> changes;
+    {
+      Lock lock(tell_mutex_);
+      while (to_tell_.empty() && !telling_stopped_) {
+        tell_changed_.WaitUntil(tell_mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
+      }
+      if (telling_stopped_) return;
+      changes.swap(to_tell_);
+    }
+    for (auto& change : changes) change(listener_);
+  }
+}
+
+}  // namespace pargeter

@@ -1,0 +1,338 @@
+// One drive: the engine behind every face. Names and attributes from the index, bytes from the
+// cache or the store, local changes journalled as intents and brought to the store in the
+// background, changes at the store brought here.
+//
+// Thread-safe unless said otherwise. Calls block on the local disk, and on the store only where
+// said ("may ask the store"); every such wait has a deadline. Lock order: tree_mutex_, then a
+// Content's mu, then queue_mutex_; none is held while the store is asked.
+//
+// Durability: when a call that changes a name returns, and when Flush returns, the change is
+// journalled: it survives the death of this process and reaches the store after the next start.
+// When Fsync returns it also survives a power cut.
+#pragma once
+
+#include <functional>
+#include <map>
+#include <memory>
+#include <set>
+#include <string>
+#include <thread>
+#include <unordered_map>
+#include <unordered_set>
+#include <vector>
+
+#include "base/clock.h"
+#include "base/error.h"
+#include "base/mutex.h"
+#include "cache/block_store.h"
+#include "cache/budget.h"
+#include "engine/content.h"
+#include "engine/link_state.h"
+#include "index/index.h"
+#include "net/cancel.h"
+#include "provider/provider.h"
+
+namespace pargeter {
+
+struct DriveOptions {
+  std::string name;
+  std::string state_folder;  // index.db, pending/, lock
+  std::string cache_folder;
+  std::uint64_t cache_limit = 10ull << 30;
+  double keep_free = 0.1;
+  Duration fresh_for{5000};  // a listing this old is asked for again when it is looked at
+  Duration quiet{1000};      // a change waits so long for the next one before it goes up
+  Duration patience{60000};  // the longest that a read waits for the store
+  bool read_only = false;
+  std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
+  std::string host = "here";       // in the names of conflict copies
+  int upload_workers = 32;
+  int fetch_workers = 8;
+  const Clock* clock = &SystemClock();
+  Disk* disk = &RealDisk();
+};
+
+struct Attr {
+  NodeId id = kNoNode;
+  NodeKind kind = NodeKind::kFile;
+  std::uint32_t mode = 0, uid = 0, gid = 0;
+  std::uint64_t size = 0, on_disk = 0;
+  Nanos mtime = 0, ctime = 0;
+};
+
+struct AttrChange {
+  std::optional<std::uint32_t> mode, uid, gid;
+  std::optional<std::uint64_t> size;
+  std::optional<Nanos> mtime;
+};
+
+// An open file. Belongs to the face from Open to Release; its fields are the drive's.
+struct OpenFile {
+  NodeId id = kNoNode;
+  bool for_writing = false;
+  std::shared_ptr<Content> content;
+  bool mixed_versions = false;  // others still have an older version open
+  bool fresh_pages = true;      // false: pages that the kernel has are of another version
+  // where a sequential reader is
+  Mutex mu;
+  std::uint64_t next GUARDED_BY(mu) = 0;
+  std::uint64_t window GUARDED_BY(mu) = 0;
+  std::uint64_t fetched_to GUARDED_BY(mu) = 0;
+};
+using OpenFilePtr = std::shared_ptr<OpenFile>;
+
+// What the kernel may have to forget. Called without locks, from the drive's threads.
+class ChangeListener {
+ public:
+  virtual ~ChangeListener() = default;
+  virtual void ContentChanged(NodeId id) = 0;
+  virtual void AttributesChanged(NodeId id) = 0;
+  virtual void NameChanged(NodeId parent, const std::string& name) = 0;
+};
+
+struct DirEntry {
+  Attr attr;
+  std::string name;
+  bool attributes_complete = true;  // false: the store must be asked before a stat is true
+};
+
+struct DriveStatus {
+  Nanos offline_since = 0;
+  PendingSummary pending;
+  std::uint64_t cache_bytes = 0, cache_limit = 0;
+  std::string last_error;
+  std::uint64_t uploading = 0;
+};
+
+class Drive {
+ public:
+  // Opens the state (kBusy: another process has it) and what a crash left. Asks the store nothing.
+  static Result<std::unique_ptr<Drive>> Open(DriveOptions options, std::unique_ptr<Provider> provider);
+  ~Drive();
+
+  // Starts the background work. `listener` (may be null) must outlive Stop.
+  void Start(ChangeListener* listener);
+  // First look at the store: its root's listing, and what the store can do. kUnavailable is fine
+  // if the drive has been mounted before.
+  Status FirstContact();
+  // Waits until nothing waits for upload, at most `patience`; kTimeout says what is left.
+  Status Flush(Duration patience);
+  void Stop();  // ends all threads; what waits stays journalled
+
+  // -- names. `parent` and ids are from earlier answers.
+  Result<Attr> Lookup(NodeId parent, const std::string& name);  // may ask the store; counts a use
+  void Forget(NodeId id, std::uint64_t uses);
+  Result<Attr> GetAttr(NodeId id);  // may ask the store for what a listing does not tell
+  Result<Attr> SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file);
+  Result<Attr> MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode, std::uint32_t uid, std::uint32_t gid);
+  Result<Attr> MakeSymlink(NodeId parent, const std::string& name, const std::string& target, std::uint32_t uid, std::uint32_t gid);
+  Result<std::string> ReadSymlink(NodeId id);
+  Status Unlink(NodeId parent, const std::string& name);
+  Status RemoveFolder(NodeId parent, const std::string& name);
+  enum class Replace { kYes, kNo };
+  Status Rename(NodeId parent, const std::string& name, NodeId new_parent, const std::string& new_name, Replace replace);
+  // A new look at a folder begins: its listing is asked for again if it is old.
+  Status OpenFolder(NodeId id);
+  // Entries with ids above `after`, in order of id, each counted as used if `use`. Waits for the
+  // store while the folder's first listing has not come so far; empty at the end.
+  Result<std::vector<DirEntry>> ReadFolder(NodeId id, NodeId after, int limit, bool use);
+
+  // -- files
+  struct Opened {
+    OpenFilePtr file;
+    Attr attr;
+  };
+  enum class Intent { kRead, kWrite, kTruncate };
+  Result<Opened> OpenNode(NodeId id, Intent intent);  // may ask the store
+  Result<Opened> Create(NodeId parent, const std::string& name, std::uint32_t mode, std::uint32_t uid, std::uint32_t gid, bool exclusive);
+  Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size, std::uint64_t offset);
+  Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
+  Status Flush(const OpenFilePtr& file);
+  Status Fsync(const OpenFilePtr& file);
+  void Release(const OpenFilePtr& file);
+  Status Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset, std::uint64_t size);
+  Result<std::uint64_t> Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole);
+  // A whole clean file into an empty one: one copy at the store, no bytes through here. Returns
+  // the bytes copied; kUnsupported: copy by reading and writing.
+  Result<std::uint64_t> CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset, const OpenFilePtr& to, std::uint64_t to_offset, std::uint64_t size);
+
+  // -- looking and asking (engine/inspect.cc)
+  DriveStatus Summary();
+  struct StateOf {
+    Node node;
+    std::string state;  // remote partial cached pinned pending conflict local
+  };
+  Result<StateOf> State(NodeId id);
+  Result<Node> NodeAt(const std::string& path);  // relative to the drive, "" = its root; index only
+  Result<std::vector<StateOf>> ListStates(NodeId folder);
+  Result<std::vector<std::pair<std::string, Node>>> Queue(int limit);  // path here, node
+  Result<std::string> PathOf(NodeId id);
+  Status Refresh();                   // all folders that were looked at lately
+  std::uint64_t EvictAll(NodeId id);  // clean content of a file or of all below a folder; bytes freed
+  Result<Attr> SpaceOf();             // size: bytes free for new files; on_disk: bytes in all
+  const DriveOptions& options() const { return options_; }
+  Provider& provider() { return *provider_; }
+
+ private:
+  struct Live {
+    Node node;
+    std::uint64_t lookups = 0;
+    int opens = 0, writers = 0;
+    bool unsaved = false;  // size or times changed by writes since the last save
+    std::shared_ptr<Content> content;
+    int old_opens = 0;  // handles on former versions
+    bool fresh_pages = false;
+    Steady last_write{};
+    Cancel upload;  // an upload under way, ended by the next write
+  };
+  struct Listing;  // a folder's listing under way
+  struct Job;      // one reconcile step (reconcile.cc)
+  enum class Outcome { kDone, kAgain, kParked };
+
+  Drive(DriveOptions options, std::unique_ptr<Provider> provider);
+  Status Recover();
+
+  // -- tree (drive.cc), all under tree_mutex_
+  Result<Live*> Get(NodeId id) REQUIRES(tree_mutex_);
+  Live* Adopt(Node node) REQUIRES(tree_mutex_);
+  Result<Live*> Find(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);  // null: not here
+  Result<Live*> GetFolder(NodeId id) REQUIRES(tree_mutex_);
+  Status Save(Live* live) REQUIRES(tree_mutex_);
+  Status AddIntent(Live* live) REQUIRES(tree_mutex_);
+  void Trim() REQUIRES(tree_mutex_);
+  Attr AttrOf(const Live& live) REQUIRES(tree_mutex_);
+  Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // path at the store
+  static std::string KeyPart(const Node& node);          // where it is to be
+  std::string ThereName(const Node& node);               // where it is
+  Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
+  static std::string Join(const std::string& folder, const std::string& part);
+  void SetThere(Node* node, NodeId parent, const std::string& key);
+  Status CheckWritable() const;
+  Status CheckNewName(const std::string& name) const;
+  void TouchFolder(NodeId id) REQUIRES(tree_mutex_);
+  Status KeepFolder(NodeId id) REQUIRES(tree_mutex_);
+  void Tell(std::function<void(ChangeListener*)> change);
+
+  // -- names (drive_names.cc)
+  Result<Attr> AttrAsking(NodeId id);
+  Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
+  Status Remove(Live* live) REQUIRES(tree_mutex_);
+  Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);
+  Status EnsureListed(NodeId folder) EXCLUDES(tree_mutex_);
+
+  // -- listings (lister.cc)
+  enum class Wait { kNo, kFirstPage, kAll };
+  Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
+  bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
+  void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
+  Status TakePage(Listing* listing, const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
+  Status TakeEntry(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
+  Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
+  Status TakeKnown(Listing* listing, Live* live, const Entry& entry) REQUIRES(tree_mutex_);
+  Status EndListing(Listing* listing) EXCLUDES(tree_mutex_);
+  Status VanishedThere(Live* live) REQUIRES(tree_mutex_);
+  bool AllowAsking() EXCLUDES(pace_mutex_);
+  void NewVersion(Live* live, const Entry& entry) REQUIRES(tree_mutex_);
+  Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
+  void WatchLoop();
+
+  // -- content (drive_io.cc, fetcher.cc)
+  Result<std::shared_ptr<Content>> ContentOf(Live* live) REQUIRES(tree_mutex_);
+  Result<Opened> MakeOpen(Live* live, bool writing) REQUIRES(tree_mutex_);
+  Status BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
+  Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
+  Status Grew(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
+  Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
+  Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
+  void DropContent(Live* live) REQUIRES(tree_mutex_);
+  Status EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead, Steady deadline);
+  void StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
+  void RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight);
+  Result<std::size_t> ReadThrough(const std::shared_ptr<Content>& content, char* data, std::size_t size, std::uint64_t offset);
+  Range PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size, std::uint64_t file_size);
+  bool MakeRoom(std::uint64_t bytes) EXCLUDES(tree_mutex_);
+  std::uint64_t FreeUnused(std::uint64_t bytes) EXCLUDES(tree_mutex_);
+  std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
+  void SavePresenceOfAll() EXCLUDES(tree_mutex_);
+  void FetchLoop();
+
+  // -- uploads (uploader.cc, reconcile.cc, moves.cc, removals.cc)
+  void Enqueue(NodeId id, std::int64_t order, Duration delay) EXCLUDES(queue_mutex_);
+  void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
+  void UploadLoop();
+  void RunJob(NodeId id) EXCLUDES(tree_mutex_, queue_mutex_);
+  void Finished(NodeId id, Outcome outcome, Duration delay) EXCLUDES(queue_mutex_);
+  void Requeue(NodeId id) EXCLUDES(tree_mutex_);
+  Result<Outcome> Reconcile(Job* job) EXCLUDES(tree_mutex_);
+  Status EnsureProbed(const Cancel& cancel) EXCLUDES(tree_mutex_, probe_mutex_);
+  Status PlanJob(Job* job) REQUIRES(tree_mutex_);
+  Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<Outcome> UploadFile(Job* job);
+  Result<Entry> SendContent(Job* job);
+  Result<Entry> SendParts(Job* job);
+  Result<Outcome> CopyFile(Job* job);
+  Result<Outcome> SendFolder(Job* job);
+  Result<Outcome> MoveFolder(Job* job);
+  Result<Outcome> RemoveThere(Job* job);
+  Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
+  Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
+  Status CommitUpload(Job* job, const Entry& entry) EXCLUDES(tree_mutex_);
+  Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
+  Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
+  void DropOccupant(Job* job) REQUIRES(tree_mutex_);
+
+  const DriveOptions options_;
+  std::unique_ptr<Provider> provider_;
+  std::unique_ptr<BlockStore> blocks_;
+  std::unique_ptr<Budget> budget_;
+  std::unique_ptr<LinkState> link_;
+  Fd lock_;
+  ChangeListener* listener_ = nullptr;
+  Cancel stop_ = std::make_shared<CancelToken>();
+  std::vector<std::thread> threads_;
+  bool started_ = false;
+
+  Mutex probe_mutex_;  // before all others; held while the store is tried
+  Mutex tree_mutex_;
+  CondVar tree_changed_;
+  std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);
+  std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
+  std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 20000;
+  std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
+  std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);    // when, this run
+  std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);   // folders, by people
+  std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);     // changed there by us
+  std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
+  std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
+  std::string last_error_ GUARDED_BY(tree_mutex_);
+
+  Mutex pace_mutex_;
+  double tokens_ GUARDED_BY(pace_mutex_) = 8;
+  Steady tokens_at_ GUARDED_BY(pace_mutex_){};
+
+  // listener calls are made by one thread, without locks
+  Mutex tell_mutex_;
+  CondVar tell_changed_;
+  std::vector<std::function<void(ChangeListener*)>> to_tell_ GUARDED_BY(tell_mutex_);
+  bool telling_stopped_ GUARDED_BY(tell_mutex_) = false;
+  void TellLoop();
+
+  Mutex queue_mutex_;
+  CondVar queue_changed_;
+  std::set<std::tuple<Steady, std::int64_t, NodeId>> due_ GUARDED_BY(queue_mutex_);
+  std::unordered_map<NodeId, std::pair<Steady, std::int64_t>> queued_ GUARDED_BY(queue_mutex_);
+  std::unordered_set<NodeId> running_ GUARDED_BY(queue_mutex_);
+  std::unordered_set<NodeId> again_ GUARDED_BY(queue_mutex_);  // changed while running
+  std::unordered_map<NodeId, std::vector<NodeId>> parked_ GUARDED_BY(queue_mutex_);
+  NodeId exclusive_ GUARDED_BY(queue_mutex_) = kNoNode;  // a folder's move runs alone
+  bool hurry_ GUARDED_BY(queue_mutex_) = false;          // a flush waits: no quiet time
+  Steady slow_until_ GUARDED_BY(queue_mutex_){};         // the store asked us to slow down
+
+  Mutex fetch_mutex_;
+  CondVar fetch_changed_;
+  std::vector<std::pair<std::shared_ptr<Content>, std::shared_ptr<Flight>>> to_fetch_ GUARDED_BY(fetch_mutex_);
+  bool fetch_stopped_ GUARDED_BY(fetch_mutex_) = false;
+  std::set<NodeId> unsaved_presence_ GUARDED_BY(fetch_mutex_);
+};
+
+}  // namespace pargeter

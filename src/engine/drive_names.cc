@@ -1,0 +1,386 @@
+// Drive: names and attributes.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+namespace {
+
+bool NeedsAsking(const Node& node) {
+  // a symbolic link looks like an empty file in a listing
+  return node.kind == NodeKind::kFile && node.size == 0 && !node.attributes_known && node.dirty == kClean;
+}
+
+}  // namespace
+
+Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  Node& node = live->node;
+  if (node.version != entry.version || node.attributes_known || (node.dirty & kAttributes)) return {};
+  const Attributes& a = entry.attributes;
+  if (a.mode) node.mode = *a.mode;
+  if (a.mtime) node.mtime = *a.mtime;
+  if (a.uid) node.uid = *a.uid;
+  if (a.gid) node.gid = *a.gid;
+  if (a.symlink && node.kind == NodeKind::kFile) {
+    node.kind = NodeKind::kSymlink;
+    node.target = *a.symlink;
+    node.mode = 0777;
+    Tell([parent = node.parent, name = node.name](ChangeListener* l) { l->NameChanged(parent, name); });
+  }
+  node.attributes_known = true;
+  if (a.mode || a.mtime) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
+  return Save(live);
+}
+
+Result<Attr> Drive::AttrAsking(NodeId id) {
+  std::string path;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(id));
+    if (!NeedsAsking(live->node) || live->node.there == There::kAbsent) return AttrOf(*live);
+    PG_ASSIGN(path, TherePath(live->node));
+  }
+  if (link_->Check().ok()) {
+    const auto entry = provider_->Look(path, stop_);
+    link_->Tell(entry.ok() ? Status() : Status(entry.error()));
+    if (entry.ok()) PG_TRY(LearnAttributes(id, *entry));
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  return AttrOf(*live);
+}
+
+Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
+  if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
+  for (int round = 0; round < 2; ++round) {
+    NodeId found = kNoNode;
+    bool fresh = false;
+    {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(Live * folder, GetFolder(parent));
+      PG_ASSIGN(Live * live, Find(parent, name));
+      fresh = IsFresh(parent);
+      if (live != nullptr) {
+        ++live->lookups;
+        if (!NeedsAsking(live->node)) return AttrOf(*live);
+        found = live->node.id;
+      } else if (fresh || round > 0 || folder->node.there == There::kAbsent) {
+        return Error(Code::kNotFound, "there is no such name");
+      }
+    }
+    if (found != kNoNode) return AttrAsking(found);
+    const Status listed = ListFolder(parent, Wait::kAll, name);
+    if (!listed.ok()) {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(Live * folder, GetFolder(parent));
+      if (folder->node.listed_at == 0) return listed.error();
+    }
+  }
+  return Error(Code::kNotFound, "there is no such name");
+}
+
+void Drive::Forget(NodeId id, std::uint64_t uses) {
+  const Lock tree(tree_mutex_);
+  const auto it = live_.find(id);
+  if (it == live_.end()) return;
+  it->second->lookups -= std::min(it->second->lookups, uses);
+}
+
+Result<Attr> Drive::GetAttr(NodeId id) { return AttrAsking(id); }
+
+Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
+  PG_TRY(CheckWritable());
+  if (change.size) {
+    OpenFilePtr writer = file;
+    if (!writer || !writer->for_writing) {
+      PG_ASSIGN(Opened opened, OpenNode(id, *change.size == 0 ? Intent::kTruncate : Intent::kWrite));
+      writer = opened.file;
+    }
+    Status cut = BeginWriting(writer);
+    if (cut.ok()) {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(Live * live, Get(id));
+      cut = Truncate(live, *change.size);
+    }
+    if (cut.ok() && writer != file) cut = Flush(writer);
+    if (writer != file) Release(writer);
+    PG_TRY(cut);
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  Node& node = live->node;
+  bool changed = false;
+  const auto set = [&](auto& field, const auto& value) {
+    if (!value || static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value)) return;
+    field = *value;
+    changed = true;
+  };
+  if (change.mode) set(node.mode, std::optional<std::uint32_t>(*change.mode & 07777));
+  if (change.uid && *change.uid != AttrOf(*live).uid) set(node.uid, change.uid);
+  if (change.gid && *change.gid != AttrOf(*live).gid) set(node.gid, change.gid);
+  set(node.mtime, change.mtime);
+  if (changed) {
+    node.ctime = options_.clock->Wall();
+    node.attributes_known = true;
+    node.dirty |= kAttributes;
+    if (node.id == kRootId || node.gone()) {
+      node.dirty &= ~kAttributes;
+      PG_TRY(Save(live));
+    } else {
+      PG_TRY(AddIntent(live));
+    }
+  }
+  return AttrOf(*live);
+}
+
+Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
+                                    std::uint32_t uid, std::uint32_t gid) {
+  PG_ASSIGN(Live * folder, GetFolder(parent));
+  (void)folder;
+  Node node;
+  node.kind = kind;
+  node.parent = parent;
+  node.name = name;
+  node.mode = mode & 07777;
+  node.uid = uid == options_.uid ? -1 : static_cast<std::int64_t>(uid);
+  node.gid = gid == options_.gid ? -1 : static_cast<std::int64_t>(gid);
+  node.mtime = node.ctime = options_.clock->Wall();
+  node.intent = index_->NextIntent();
+  node.intent_since = node.mtime;
+  const Status inserted = index_->Insert(&node);
+  if (!inserted.ok()) {
+    if (inserted.error().code == Code::kExists) return Error(Code::kExists, "the name is taken");
+    return inserted.error();
+  }
+  Enqueue(node.id, node.intent, options_.quiet);
+  TouchFolder(parent);
+  return Adopt(std::move(node));
+}
+
+// Before a folder is taken for empty, or a name for free, its listing must be known.
+Status Drive::EnsureListed(NodeId folder) {
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, GetFolder(folder));
+    if (live->node.listed_at != 0 || live->node.there == There::kAbsent) return {};
+  }
+  return ListFolder(folder, Wait::kAll, "");
+}
+
+Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
+                               std::uint32_t uid, std::uint32_t gid) {
+  PG_TRY(CheckWritable());
+  PG_TRY(CheckNewName(name));
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kFolder, mode, uid, gid));
+  ++live->lookups;
+  return AttrOf(*live);
+}
+
+Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
+                                std::uint32_t uid, std::uint32_t gid) {
+  PG_TRY(CheckWritable());
+  PG_TRY(CheckNewName(name));
+  // as base64 in a header of at most 2 KiB, which is what stores take without trouble
+  if (target.size() > 1200) return Error(Code::kNameTooLong, "the link's target is longer than 1200 bytes");
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kSymlink, 0777, uid, gid));
+  live->node.target = target;
+  PG_TRY(Save(live));
+  ++live->lookups;
+  return AttrOf(*live);
+}
+
+Result<std::string> Drive::ReadSymlink(NodeId id) {
+  PG_TRY(AttrAsking(id));
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  if (live->node.kind != NodeKind::kSymlink) return Error(Code::kInvalid, "it is not a symbolic link");
+  return live->node.target;
+}
+
+// Takes the node out of the tree here; what the store has of it goes later.
+Status Drive::Remove(Live* live) {
+  Node& node = live->node;
+  const NodeId parent = node.parent;
+  if (live->upload) live->upload->Cancel();
+  if (node.there == There::kSame) {
+    node.there = There::kElsewhere;
+    node.there_parent = parent;
+    node.there_name = NameToKey(node.name);
+  } else if (node.there == There::kSpelled) {
+    node.there = There::kElsewhere;
+  }
+  node.parent = kNoNode;
+  node.ctime = options_.clock->Wall();
+  TouchFolder(parent);
+  const bool there = node.there != There::kAbsent || !node.upload.empty();
+  if (!there) {
+    node.intent = 0;
+    PG_TRY(Save(live));
+    if (live->opens == 0) {
+      DropContent(live);
+      PG_TRY(index_->Delete(node.id));
+    }
+    return KeepFolder(parent);
+  }
+  node.dirty = kClean;
+  if (live->opens == 0) DropContent(live);
+  PG_TRY(AddIntent(live));
+  return KeepFolder(parent);
+}
+
+Status Drive::Unlink(NodeId parent, const std::string& name) {
+  PG_TRY(CheckWritable());
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Find(parent, name));
+  if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
+  if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
+  Transaction transaction = index_->Begin();
+  PG_TRY(Remove(live));
+  return transaction.Commit();
+}
+
+Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
+  PG_TRY(CheckWritable());
+  NodeId id = kNoNode;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Find(parent, name));
+    if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
+    if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
+    id = live->node.id;
+  }
+  PG_TRY(EnsureListed(id));
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Find(parent, name));
+  if (live == nullptr || live->node.id != id) return Error(Code::kNotFound, "there is no such name");
+  PG_ASSIGN(const bool full, index_->HasChildren(id));
+  if (full) return Error(Code::kNotEmpty, "the folder is not empty");
+  Transaction transaction = index_->Begin();
+  PG_TRY(Remove(live));
+  return transaction.Commit();
+}
+
+Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
+                     const std::string& new_name, Replace replace) {
+  PG_TRY(CheckWritable());
+  PG_TRY(CheckNewName(new_name));
+  NodeId target_folder = kNoNode;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * target, Find(new_parent, new_name));
+    if (target != nullptr && target->node.kind == NodeKind::kFolder) target_folder = target->node.id;
+  }
+  if (target_folder != kNoNode && replace == Replace::kYes) PG_TRY(EnsureListed(target_folder));
+
+  const Lock tree(tree_mutex_);
+  PG_TRY(GetFolder(new_parent));
+  PG_ASSIGN(Live * live, Find(parent, name));
+  if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
+  PG_ASSIGN(Live * target, Find(new_parent, new_name));
+  if (target == live) return {};
+  // a folder cannot go into itself
+  for (NodeId up = new_parent; up != kRootId;) {
+    if (up == live->node.id) return Error(Code::kInvalid, "a folder cannot be moved into itself");
+    PG_ASSIGN(Live * above, Get(up));
+    up = above->node.parent;
+  }
+  Transaction transaction = index_->Begin();
+  if (target != nullptr) {
+    if (replace == Replace::kNo) return Error(Code::kExists, "the name is taken");
+    const bool folder = live->node.kind == NodeKind::kFolder;
+    if (target->node.kind == NodeKind::kFolder) {
+      if (!folder) return Error(Code::kIsFolder, "a folder is there");
+      PG_ASSIGN(const bool full, index_->HasChildren(target->node.id));
+      if (full) return Error(Code::kNotEmpty, "the folder there is not empty");
+    } else if (folder) {
+      return Error(Code::kNotFolder, "a file is there");
+    }
+    PG_TRY(Remove(target));
+  }
+  Node& node = live->node;
+  if (live->upload && node.kind == NodeKind::kFile) live->upload->Cancel();
+  NodeId there_parent = node.there_parent;
+  std::string there_name = node.there_name;
+  if (node.there == There::kSame) {
+    there_parent = parent;
+    there_name = NameToKey(name);
+  }
+  node.parent = new_parent;
+  node.name = new_name;
+  node.ctime = options_.clock->Wall();
+  if (node.there != There::kAbsent) SetThere(&node, there_parent, there_name);
+  PG_TRY(AddIntent(live));
+  TouchFolder(parent);
+  TouchFolder(new_parent);
+  PG_TRY(KeepFolder(parent));
+  return transaction.Commit();
+}
+
+Status Drive::OpenFolder(NodeId id) {
+  bool known = false;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * folder, GetFolder(id));
+    visited_[id] = options_.clock->Now();
+    if (folder->node.there == There::kAbsent || IsFresh(id)) return {};
+    known = folder->node.listed_at != 0;
+  }
+  // A first listing is waited for page by page while reading; a known folder is shown as it is
+  // known if the store does not answer soon. A walk over many folders is not slowed down: beyond a
+  // few a second they are refreshed behind its back.
+  if (!known) return ListFolder(id, Wait::kNo, "");
+  Ignore(ListFolder(id, AllowAsking() ? Wait::kAll : Wait::kNo, ""));
+  return {};
+}
+
+Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int limit, bool use) {
+  const Steady deadline = options_.clock->Now() + options_.patience;
+  Lock tree(tree_mutex_);
+  for (;;) {
+    PG_ASSIGN(Live * folder, Get(id));
+    PG_ASSIGN(std::vector<Node> rows, index_->Children(id, after, limit));
+    const bool coming = listings_.count(id) > 0 && folder->node.listed_at == 0;
+    if (!rows.empty() || !coming) {
+      if (rows.empty() && folder->node.listed_at == 0 && folder->node.there != There::kAbsent && after == 0) {
+        // its first listing failed: an empty folder would be a lie
+        const Status online = link_->Check();
+        return online.ok() ? Error(Code::kUnavailable, "the folder could not be listed") : online.error();
+      }
+      std::vector<DirEntry> entries;
+      entries.reserve(rows.size());
+      for (Node& row : rows) {
+        DirEntry entry;
+        entry.name = row.name;
+        const auto known = live_.find(row.id);
+        if (known == live_.end() && !use) {
+          Live passing;
+          passing.node = std::move(row);
+          entry.attributes_complete = !NeedsAsking(passing.node);
+          entry.attr = AttrOf(passing);
+        } else {
+          Live* live = known != live_.end() ? known->second.get() : Adopt(std::move(row));
+          entry.attributes_complete = !NeedsAsking(live->node);
+          if (use && entry.attributes_complete) ++live->lookups;
+          entry.attr = AttrOf(*live);
+        }
+        entries.push_back(std::move(entry));
+      }
+      return entries;
+    }
+    if (!tree_changed_.WaitUntil(tree_mutex_, deadline) && options_.clock->Now() >= deadline) {
+      return Error(Code::kTimeout, "the folder's listing did not come in time");
+    }
+    if (stop_->cancelled()) return Error(Code::kUnavailable, "the drive is being unmounted");
+  }
+}
+
+}  // namespace pargeter

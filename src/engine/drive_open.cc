@@ -1,0 +1,309 @@
+// Drive: opening and closing files, and what stays on disk between.
+#include <fcntl.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "engine/drive.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
+  if (live->content) return live->content;
+  const Node& node = live->node;
+  auto content = std::make_shared<Content>(node.id);
+  const Lock lock(content->mu);
+  content->place = (node.dirty & kData) ? Place::kPending : Place::kCache;
+  const bool had = blocks_->Has(node.id, content->place);
+  PG_ASSIGN(content->fd, blocks_->Open(node.id, content->place));
+  content->size = node.size;
+  if (!node.copy_of.empty()) {
+    content->source = {node.copy_of, node.copy_version, node.size};
+  } else if (node.there != There::kAbsent && !node.version.empty()) {
+    PG_ASSIGN(std::string path, TherePath(node));
+    content->source = {std::move(path), node.version, node.there_size};
+  }
+  if (had) {
+    PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
+    content->present = RangeSet::Parse(ranges);
+    struct stat info {};
+    if (::fstat(content->fd.get(), &info) != 0) info.st_size = 0;
+    const auto length = static_cast<std::uint64_t>(info.st_size);
+    // bytes past the end came from a write that no close has confirmed
+    if (length > node.size) PG_TRY(options_.disk->Truncate(content->fd.get(), node.size));
+    content->present.Remove({node.size, ~0ull >> 1});
+    // a file that is shorter than what it should hold was damaged: trust nothing of it
+    const auto ranges_now = content->present.All();
+    if (content->place == Place::kCache && !ranges_now.empty() && ranges_now.back().end > length) {
+      budget_->Release(content->present.Bytes());
+      content->present.Clear();
+    }
+  }
+  live->content = content;
+  return content;
+}
+
+Result<Drive::Opened> Drive::MakeOpen(Live* live, bool writing) {
+  auto file = std::make_shared<OpenFile>();
+  file->id = live->node.id;
+  file->for_writing = writing;
+  PG_ASSIGN(file->content, ContentOf(live));
+  file->mixed_versions = live->old_opens > 0;
+  file->fresh_pages = live->fresh_pages && live->old_opens == 0;
+  if (live->old_opens == 0) live->fresh_pages = true;
+  ++live->opens;
+  if (writing) ++live->writers;
+  live->node.used_at = options_.clock->Wall();
+  return Opened{std::move(file), AttrOf(*live)};
+}
+
+Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
+  if (intent != Intent::kRead) PG_TRY(CheckWritable());
+  NodeId parent = kNoNode;
+  bool check = false, whole = false;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(id));
+    if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
+    parent = live->node.parent;
+    // what one opens is the latest version: an old listing is not trusted
+    check = intent != Intent::kTruncate && !live->node.gone() && live->node.there != There::kAbsent &&
+            !(live->node.dirty & kData) && !IsFresh(parent) && !IsFresh(id);
+    whole = live->node.on_disk >= live->node.size;
+  }
+  if (check && link_->Check().ok()) {
+    bool small = false;
+    {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(const std::uint64_t siblings, index_->CountChildren(parent));
+      small = siblings <= 1000;
+    }
+    // one request answers for all files of a folder that fits on a page
+    const Status looked = small ? ListFolder(parent, Wait::kAll, "") : LookAgain(id);
+    if (!looked.ok() && !whole && looked.error().code != Code::kTimeout) return looked.error();
+    const Lock tree(tree_mutex_);
+    if (looked.ok() && !small) listed_[id] = options_.clock->Now();
+  }
+  Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  if (live->node.gone() && live->opens == 0) return Error(Code::kNotFound, "the file was deleted");
+  PG_ASSIGN(Opened opened, MakeOpen(live, intent != Intent::kRead));
+  if (intent != Intent::kTruncate) return opened;
+  tree.Unlock();
+  Status cut = BeginWriting(opened.file);
+  tree.Relock();
+  if (cut.ok()) cut = Truncate(live, 0);
+  if (!cut.ok()) {
+    tree.Unlock();
+    Release(opened.file);
+    return cut.error();
+  }
+  opened.attr = AttrOf(*live);
+  return opened;
+}
+
+Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std::uint32_t mode,
+                                    std::uint32_t uid, std::uint32_t gid, bool exclusive) {
+  PG_TRY(CheckWritable());
+  PG_TRY(CheckNewName(name));
+  NodeId there = kNoNode;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Find(parent, name));
+    if (live != nullptr) {
+      if (exclusive) return Error(Code::kExists, "the name is taken");
+      there = live->node.id;
+      ++live->lookups;
+    } else {
+      Transaction transaction = index_->Begin();
+      PG_ASSIGN(Live * made, NewNode(parent, name, NodeKind::kFile, mode, uid, gid));
+      made->node.dirty = kData;
+      PG_TRY(Save(made));
+      PG_TRY(transaction.Commit());
+      ++made->lookups;
+      made->last_write = options_.clock->Now();
+      return MakeOpen(made, true);
+    }
+  }
+  return OpenNode(there, Intent::kWrite);
+}
+
+// The first write makes the node dirty, in the journal before in the file.
+Status Drive::BeginWriting(const OpenFilePtr& file) {
+  {
+    const Lock lock(file->content->mu);
+    if (file->content->place == Place::kPending) return {};
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(file->id));
+  Content* content = file->content.get();
+  if (live->content.get() != content) {
+    return Error(Code::kStale, "the file was replaced at the store since it was opened");
+  }
+  Node& node = live->node;
+  node.dirty |= kData;
+  ++node.generation;
+  if (node.gone()) {
+    PG_TRY(Save(live));  // deleted but open: nothing goes up
+  } else {
+    PG_TRY(AddIntent(live));
+  }
+  const Lock lock(content->mu);
+  if (content->place == Place::kPending) return {};
+  PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, &content->fd));
+  content->place = Place::kPending;
+  content->unsaved = true;
+  return {};
+}
+
+// Size and presence into the index, in one transaction. The content's bytes must be in the kernel.
+Status Drive::SaveContent(Live* live, Content* content) {
+  std::string ranges;
+  {
+    const Lock lock(content->mu);
+    ranges = content->present.Serialize();
+    live->node.on_disk = content->present.Bytes();
+    content->unsaved = false;
+    content->written = false;
+  }
+  Transaction transaction = index_->Begin();
+  PG_TRY(index_->SavePresence(content->id, ranges));
+  PG_TRY(Save(live));
+  return transaction.Commit();
+}
+
+Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
+  Content* content = file->content.get();
+  int fd = -1;
+  {
+    const Lock lock(content->mu);
+    if (!content->written && !durable) return {};
+    fd = content->fd.get();
+  }
+  if (durable) {
+    PG_TRY(options_.disk->SyncData(fd));
+    PG_TRY(blocks_->SyncNames(Place::kPending));
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(file->id));
+  if (live->content.get() != content) return {};
+  PG_TRY(SaveContent(live, content));
+  if (durable) PG_TRY(index_->Sync());
+  if (live->node.intent != 0) Enqueue(live->node.id, live->node.intent, options_.quiet);
+  return {};
+}
+
+Status Drive::Flush(const OpenFilePtr& file) {
+  return file->for_writing ? FlushContent(file, false) : Status();
+}
+Status Drive::Fsync(const OpenFilePtr& file) {
+  return file->for_writing ? FlushContent(file, true) : Status();
+}
+
+void Drive::Release(const OpenFilePtr& file) {
+  if (file->for_writing) {
+    const Status flushed = FlushContent(file, false);
+    if (!flushed.ok()) Log(LogLevel::kError, "cannot journal a closed file: {}", flushed.error().what);
+  }
+  const Lock tree(tree_mutex_);
+  auto found = Get(file->id);
+  if (!found.ok()) return;
+  Live* live = *found;
+  if (file->for_writing) --live->writers;
+  if (live->content.get() != file->content.get()) {
+    --live->old_opens;
+    return;
+  }
+  --live->opens;
+  if (live->node.gone() && live->opens == 0) {
+    const bool there = live->node.there != There::kAbsent;
+    DropContent(live);
+    if (there) {
+      Enqueue(live->node.id, live->node.intent, Duration(0));
+    } else {
+      Ignore(index_->Delete(live->node.id));
+    }
+    return;
+  }
+  bool unsaved = false;
+  {
+    const Lock lock(file->content->mu);
+    unsaved = file->content->unsaved;
+  }
+  if (live->opens == 0 && unsaved) {
+    const Lock fetch(fetch_mutex_);
+    unsaved_presence_.insert(file->id);
+  }
+}
+
+// Forgets the bytes on this disk. Handles that are open keep the descriptor of the former file.
+void Drive::DropContent(Live* live) {
+  std::uint64_t bytes = live->node.on_disk;
+  if (live->content) {
+    const Lock lock(live->content->mu);
+    bytes = live->content->present.Bytes();
+    live->content->detached = true;
+    live->content->changed.NotifyAll();
+  }
+  live->content.reset();
+  live->old_opens += live->opens;
+  live->opens = 0;
+  budget_->Release(bytes);
+  live->node.on_disk = 0;
+  Ignore(blocks_->Drop(live->node.id, Place::kCache));
+  Ignore(blocks_->Drop(live->node.id, Place::kPending));
+  Ignore(index_->DropPresence(live->node.id));
+}
+
+// What was fetched is written down only after it is on the disk, else a power cut would leave
+// zeros that are taken for content.
+void Drive::SavePresenceOfAll() {
+  std::set<NodeId> ids;
+  {
+    const Lock lock(fetch_mutex_);
+    ids.swap(unsaved_presence_);
+  }
+  for (const NodeId id : ids) {
+    std::shared_ptr<Content> content;
+    {
+      const Lock tree(tree_mutex_);
+      const auto it = live_.find(id);
+      if (it != live_.end()) content = it->second->content;
+    }
+    if (!content) continue;
+    int fd = -1;
+    std::string ranges;
+    std::uint64_t bytes = 0, removals = 0;
+    {
+      const Lock lock(content->mu);
+      if (!content->unsaved || content->detached) continue;
+      fd = content->fd.get();
+      ranges = content->present.Serialize();
+      bytes = content->present.Bytes();
+      removals = content->removals;
+      content->unsaved = false;
+    }
+    if (!options_.disk->SyncData(fd).ok()) continue;
+    const Lock tree(tree_mutex_);
+    const auto it = live_.find(id);
+    if (it == live_.end() || it->second->content != content) continue;
+    {
+      const Lock lock(content->mu);
+      if (content->removals != removals) {  // evicted meanwhile: what was read above is too much
+        content->unsaved = true;
+        const Lock fetch(fetch_mutex_);
+        unsaved_presence_.insert(id);
+        continue;
+      }
+    }
+    it->second->node.on_disk = bytes;
+    Transaction transaction = index_->Begin();
+    if (index_->SavePresence(id, ranges).ok() && Save(it->second.get()).ok()) Ignore(transaction.Commit());
+  }
+}
+
+}  // namespace pargeter

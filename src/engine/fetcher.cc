@@ -1,0 +1,269 @@
+// Drive: getting bytes from the store into block files, and making room for them.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/units.h"
+#include "engine/drive.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+namespace {
+
+constexpr std::uint64_t kSmallest = 64 * kKiB;  // nobody asks the store for less
+constexpr std::uint64_t kChunk = 4 * kMiB;      // one request of a larger fetch
+
+// Writes what arrives into the block file, except where something is there already.
+class BlockSink : public ReadSink {
+ public:
+  BlockSink(Content* content, Range range, Disk* disk) : content_(*content), range_(range), disk_(*disk) {}
+  Status Begin(const Entry& entry) override {
+    entry_ = entry;
+    at_ = range_.begin;
+    return {};
+  }
+  Status Write(std::string_view data) override {
+    const Lock lock(content_.mu);
+    const Range arrived{at_, std::min(at_ + data.size(), range_.end)};
+    for (const Range& gap : content_.present.Missing(arrived)) {
+      PG_TRY(disk_.WriteAt(content_.fd.get(), data.substr(gap.begin - at_, gap.size()), gap.begin));
+      content_.present.Add(gap);
+      added_ += gap.size();
+    }
+    at_ += data.size();
+    content_.unsaved = true;
+    content_.changed.NotifyAll();
+    return {};
+  }
+  std::uint64_t added() const { return added_; }
+  const Entry& entry() const { return entry_; }
+
+ private:
+  Content& content_;
+  const Range range_;
+  Disk& disk_;
+  Entry entry_;
+  std::uint64_t at_ = 0, added_ = 0;
+};
+
+class BufferSink : public ReadSink {
+ public:
+  BufferSink(char* data, std::size_t size) : data_(data), size_(size) {}
+  Status Begin(const Entry&) override {
+    filled_ = 0;
+    return {};
+  }
+  Status Write(std::string_view piece) override {
+    const std::size_t n = std::min(piece.size(), size_ - filled_);
+    std::copy_n(piece.data(), n, data_ + filled_);
+    filled_ += n;
+    return {};
+  }
+  std::size_t filled() const { return filled_; }
+
+ private:
+  char* data_;
+  const std::size_t size_;
+  std::size_t filled_ = 0;
+};
+
+}  // namespace
+
+void Drive::StartFlight(const std::shared_ptr<Content>& content, Range range) {
+  auto flight = std::make_shared<Flight>();
+  flight->range = range;
+  content->flights.push_back(flight);
+  const Lock lock(fetch_mutex_);
+  to_fetch_.emplace_back(content, flight);
+  fetch_changed_.NotifyOne();
+}
+
+// Starts what is missing of `ahead` and of `range`, and waits for `range` (nothing, if it is empty).
+Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead, Steady deadline) {
+  Lock lock(content->mu);
+  RangeSet wanted;
+  const std::uint64_t end = std::min(content->size, std::max(content->source.size, range.end));
+  const auto want = [&](Range r, bool round) {
+    if (round) r = {r.begin / kSmallest * kSmallest, (r.end + kSmallest - 1) / kSmallest * kSmallest};
+    r.end = std::min(r.end, end);
+    for (const Range& gap : content->present.Missing(r)) wanted.Add(gap);
+  };
+  if (range.end > range.begin) want(range, true);
+  if (ahead.end > ahead.begin) want(ahead, true);
+  for (const auto& flight : content->flights) wanted.Remove(flight->range);
+  std::vector<std::shared_ptr<Flight>> mine;
+  if (!wanted.empty()) {
+    PG_TRY(link_->Check());
+    if (!content->source.any()) return Error(Code::kIo, "bytes are missing that no store has");
+    for (const Range& gap : wanted.All()) {
+      for (std::uint64_t at = gap.begin; at < gap.end;) {
+        const std::uint64_t stop = std::min(gap.end, (at / kChunk + 1) * kChunk);
+        StartFlight(content, {at, stop});
+        at = stop;
+      }
+    }
+  }
+  if (range.end <= range.begin) return {};
+  for (const auto& flight : content->flights) {
+    if (flight->range.begin < range.end && range.begin < flight->range.end) mine.push_back(flight);
+  }
+  while (!content->present.Covers(range)) {
+    bool pending = false;
+    for (const auto& flight : mine) {
+      if (flight->error) return *flight->error;
+      pending = pending || !flight->done;
+    }
+    if (!pending) return {};  // done, and perhaps evicted again: the caller looks
+    if (!content->changed.WaitUntil(content->mu, deadline) && options_.clock->Now() >= deadline) {
+      return Error(Code::kTimeout, "the store did not send the bytes in time");
+    }
+  }
+  return {};
+}
+
+void Drive::FetchLoop() {
+  for (;;) {
+    std::pair<std::shared_ptr<Content>, std::shared_ptr<Flight>> next;
+    {
+      Lock lock(fetch_mutex_);
+      while (to_fetch_.empty() && !fetch_stopped_) {
+        fetch_changed_.WaitUntil(fetch_mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
+      }
+      if (to_fetch_.empty()) return;
+      next = std::move(to_fetch_.front());
+      to_fetch_.erase(to_fetch_.begin());
+    }
+    RunFlight(next.first, next.second);
+  }
+}
+
+void Drive::RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight) {
+  const Range range = flight->range;
+  Source source;
+  Status outcome;
+  {
+    const Lock lock(content->mu);
+    source = content->source;
+  }
+  BlockSink sink(content.get(), range, options_.disk);
+  if (stop_->cancelled()) {
+    outcome = Error(Code::kUnavailable, "the drive is being unmounted");
+  } else if (outcome = link_->Check(); outcome.ok()) {
+    if (!MakeRoom(range.size())) {
+      outcome = Error(Code::kNoSpace, "the cache is full of what may not be evicted");
+    } else {
+      outcome = provider_->Read(source.path, source.version, range.begin, range.size(), &sink, stop_);
+      budget_->Release(range.size() - std::min(range.size(), sink.added()));
+      link_->Tell(outcome);
+    }
+  }
+  if (!outcome.ok() && (outcome.error().code == Code::kChanged || outcome.error().code == Code::kNotFound)) {
+    outcome = Error(Code::kStale, "the version that was opened is no longer at the store");
+  }
+  bool live = false;
+  {
+    const Lock lock(content->mu);
+    flight->done = true;
+    if (!outcome.ok()) flight->error = outcome.error();
+    content->flights.remove(flight);
+    content->changed.NotifyAll();
+    live = !content->detached;
+  }
+  if (outcome.ok() && live) {
+    {
+      const Lock lock(fetch_mutex_);
+      unsaved_presence_.insert(content->id);
+    }
+    if (sink.entry().attributes_known) Ignore(LearnAttributes(content->id, sink.entry()));
+  } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace && outcome.error().code != Code::kStale) {
+    const Lock tree(tree_mutex_);
+    last_error_ = outcome.error().what;
+  }
+}
+
+// For when no room can be made: straight to the reader, and not kept.
+Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, char* data, std::size_t size,
+                                       std::uint64_t offset) {
+  Source source;
+  {
+    const Lock lock(content->mu);
+    if (content->place == Place::kPending) return Error(Code::kNoSpace, "the cache disk is full");
+    source = content->source;
+  }
+  BufferSink sink(data, size);
+  const Status read = provider_->Read(source.path, source.version, offset, size, &sink, stop_);
+  link_->Tell(read);
+  if (!read.ok()) return read.error();
+  return sink.filled();
+}
+
+bool Drive::MakeRoom(std::uint64_t bytes) {
+  for (int round = 0; round < 4; ++round) {
+    const std::uint64_t over = budget_->Reserve(bytes);
+    if (over == 0) return true;
+    // a little more than is needed, so that not every block evicts one
+    const std::uint64_t want = over + std::min<std::uint64_t>(64 * kMiB, options_.cache_limit / 16);
+    if (FreeUnused(want) == 0 && FreeBehindReaders(over) == 0) {
+      SavePresenceOfAll();
+      if (FreeUnused(want) == 0) return false;
+    }
+  }
+  return false;
+}
+
+// Whole files that nobody has open, least recently used first.
+std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
+  std::uint64_t freed = 0;
+  const Lock tree(tree_mutex_);
+  auto rows = index_->LeastUsed(256);
+  if (!rows.ok()) return 0;
+  Transaction transaction = index_->Begin();
+  for (Node& row : *rows) {
+    if (freed >= bytes) break;
+    Live* live = Adopt(std::move(row));
+    if (live->opens > 0 || (live->node.dirty & kData)) continue;
+    if (live->content && live->content.use_count() > 1) continue;
+    const std::uint64_t before = budget_->Used();
+    DropContent(live);
+    freed += before - std::min(before, budget_->Used());
+    Ignore(Save(live));
+  }
+  Ignore(transaction.Commit());
+  return freed;
+}
+
+// Of files larger than the cache: what their readers have left behind. The index forgets it first,
+// since a hole must never be taken for content after a crash.
+std::uint64_t Drive::FreeBehindReaders(std::uint64_t bytes) {
+  std::uint64_t freed = 0;
+  const Lock tree(tree_mutex_);
+  for (const auto& [id, live] : live_) {
+    if (!live->content || (live->node.dirty & kData)) continue;
+    Content& content = *live->content;
+    const Lock lock(content.mu);
+    if (content.readers > 0 || content.written || content.place == Place::kPending) continue;
+    const std::uint64_t margin = 2 * kMiB;
+    const std::uint64_t low = content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
+    RangeSet behind = content.present;
+    behind.Remove({low, ~0ull >> 1});
+    if (behind.empty() || !index_->DropPresence(id).ok()) continue;
+    ++content.removals;
+    content.unsaved = true;
+    for (const Range& range : behind.All()) {
+      if (freed >= bytes) break;
+      const Range cut{range.begin, std::min(range.end, range.begin + (bytes - freed) + 16 * kMiB)};
+      content.present.Remove(cut);
+      if (!options_.disk->Punch(content.fd.get(), cut.begin, cut.size()).ok()) break;
+      freed += cut.size();
+    }
+    const Lock fetch(fetch_mutex_);
+    unsaved_presence_.insert(id);
+  }
+  budget_->Release(freed);
+  return freed;
+}
+
+}  // namespace pargeter

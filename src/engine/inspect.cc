@@ -1,0 +1,155 @@
+// Drive: what people ask about it. Nothing here asks the store, except Refresh.
+#include <sys/statvfs.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "engine/drive.h"
+
+namespace pargeter {
+
+DriveStatus Drive::Summary() {
+  DriveStatus out;
+  out.offline_since = link_->OfflineSince();
+  out.cache_bytes = budget_->Used();
+  out.cache_limit = budget_->limits().bytes;
+  {
+    const Lock tree(tree_mutex_);
+    if (auto pending = index_->Pending(); pending.ok()) out.pending = *pending;
+    out.last_error = out.offline_since != 0 ? link_->LastFault() : last_error_;
+  }
+  const Lock lock(queue_mutex_);
+  out.uploading = running_.size();
+  return out;
+}
+
+Result<Drive::StateOf> Drive::State(NodeId id) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  StateOf out{live->node, "remote"};
+  Node& n = out.node;
+  n.on_disk = AttrOf(*live).on_disk;
+  if (n.kind == NodeKind::kSymlink) n.size = n.target.size();
+  if (n.conflict) out.state = "conflict";
+  else if (n.intent != 0) out.state = "pending";
+  else if (n.kind == NodeKind::kFile && n.size > 0 && n.on_disk >= n.size) out.state = "cached";
+  else if (n.kind == NodeKind::kFile && n.on_disk > 0) out.state = "partial";
+  else if (n.kind == NodeKind::kFile && n.size == 0) out.state = "cached";
+  return out;
+}
+
+Result<Node> Drive::NodeAt(const std::string& path) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(kRootId));
+  for (const std::string& part : Split(path, '/')) {
+    if (part.empty()) continue;
+    PG_ASSIGN(live, Find(live->node.id, part));
+    if (live == nullptr) return Error(Code::kNotFound, "there is no " + Printable(path));
+  }
+  return live->node;
+}
+
+// The content of a folder, each folder in it with the state of what is below it.
+Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
+  std::vector<NodeId> ids;
+  {
+    const Lock tree(tree_mutex_);
+    for (NodeId after = 0;;) {
+      PG_ASSIGN(const std::vector<Node> rows, index_->Children(folder, after, 1000));
+      if (rows.empty()) break;
+      after = rows.back().id;
+      for (const Node& row : rows) ids.push_back(row.id);
+    }
+  }
+  std::vector<StateOf> out;
+  for (const NodeId id : ids) {
+    PG_ASSIGN(StateOf state, State(id));
+    if (state.node.kind == NodeKind::kFolder && state.state == "remote") {
+      PG_ASSIGN(const std::vector<StateOf> below, ListStates(id));
+      std::uint64_t size = 0, on_disk = 0;
+      bool pending = false, all = true, any = false;
+      for (const StateOf& s : below) {
+        size += s.node.size;
+        on_disk += s.node.on_disk;
+        pending = pending || s.state == "pending";
+        all = all && s.state == "cached";
+        any = any || s.node.on_disk > 0;
+      }
+      state.node.size = size;
+      state.node.on_disk = on_disk;
+      if (pending) state.state = "pending";
+      else if (!below.empty() && all) state.state = "cached";
+      else if (any) state.state = "partial";
+    }
+    out.push_back(std::move(state));
+  }
+  std::sort(out.begin(), out.end(), [](const StateOf& a, const StateOf& b) { return a.node.name < b.node.name; });
+  return out;
+}
+
+Result<std::string> Drive::PathOf(NodeId id) {
+  const Lock tree(tree_mutex_);
+  std::string path;
+  while (id != kRootId && id != kNoNode) {
+    PG_ASSIGN(Live * live, Get(id));
+    const Node& n = live->node;
+    path = path.empty() ? n.name : n.name + "/" + path;
+    id = n.gone() ? n.there_parent : n.parent;
+  }
+  return path;
+}
+
+Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
+  std::vector<Node> rows;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(rows, index_->Intents(0, limit));
+  }
+  std::vector<std::pair<std::string, Node>> out;
+  for (Node& row : rows) {
+    auto path = PathOf(row.id);
+    out.emplace_back(path.ok() ? *path : row.name, std::move(row));
+  }
+  return out;
+}
+
+std::uint64_t Drive::EvictAll(NodeId id) {
+  SavePresenceOfAll();
+  std::uint64_t freed = 0;
+  std::vector<NodeId> below;
+  {
+    const Lock tree(tree_mutex_);
+    auto live = Get(id);
+    if (!live.ok()) return 0;
+    if ((*live)->node.kind == NodeKind::kFolder) {
+      for (NodeId after = 0;;) {
+        auto rows = index_->Children(id, after, 1000);
+        if (!rows.ok() || rows->empty()) break;
+        after = rows->back().id;
+        for (const Node& row : *rows) below.push_back(row.id);
+      }
+    } else if (!((*live)->node.dirty & kData) && (*live)->opens == 0 && (*live)->node.intent == 0) {
+      const std::uint64_t before = budget_->Used();
+      DropContent(*live);
+      Ignore(Save(*live));
+      freed += before - std::min(before, budget_->Used());
+    }
+  }
+  for (const NodeId child : below) freed += EvictAll(child);
+  return freed;
+}
+
+// An object store has no end; what can be written is what this disk can take until it is uploaded.
+Result<Attr> Drive::SpaceOf() {
+  PG_ASSIGN(const std::uint64_t free, options_.disk->FreeBytes(options_.cache_folder));
+  struct statvfs info {};
+  if (::statvfs(options_.cache_folder.c_str(), &info) != 0) return FromErrno(errno, "cannot look at the cache disk");
+  const std::uint64_t total = static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
+  const auto keep = static_cast<std::uint64_t>(options_.keep_free * static_cast<double>(total));
+  Attr attr;
+  attr.size = free > keep ? free - keep : 0;
+  attr.on_disk = total;
+  return attr;
+}
+
+}  // namespace pargeter

@@ -1,0 +1,54 @@
+// One step of reconciling a node: what was found under the tree lock, to be acted on without it.
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include "engine/drive.h"
+
+namespace pargeter {
+
+struct Drive::Job {
+  NodeId id = kNoNode;
+  Node node;               // as it was when the job was planned
+  std::string path;        // where it is to be at the store
+  std::string there_path;  // where it is, "" if it is not
+  NodeId parent = kNoNode;
+  std::string key;         // last part of `path`
+  Precondition only_if;    // of what is at `path` now
+  NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
+  Attributes attributes;
+  std::shared_ptr<Content> content;
+  std::uint64_t size = 0;
+  Cancel cancel;
+  Duration delay{0};          // with kAgain
+  NodeId behind = kNoNode;    // with kParked
+  bool postponed = false;     // `delay` or `behind` say until when
+};
+
+// A content as the source of an upload: [base, base + size) of its block file.
+class ContentSource : public WriteSource {
+ public:
+  ContentSource(std::shared_ptr<Content> content, std::uint64_t base, std::uint64_t size, Disk* disk)
+      : content_(std::move(content)), base_(base), size_(size), disk_(*disk) {}
+  std::uint64_t Size() const override { return size_; }
+  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
+    if (offset >= size_) return std::size_t{0};
+    int fd = -1;
+    if (content_) {
+      const Lock lock(content_->mu);
+      fd = content_->fd.get();
+    }
+    const std::size_t want = static_cast<std::size_t>(std::min<std::uint64_t>(size, size_ - offset));
+    auto n = disk_.ReadAt(fd, data, want, base_ + offset);
+    if (n.ok() && *n < want) return Error(Code::kCancelled, "the file became shorter while it went up");
+    return n;
+  }
+
+ private:
+  const std::shared_ptr<Content> content_;
+  const std::uint64_t base_, size_;
+  Disk& disk_;
+};
+
+}  // namespace pargeter

@@ -1,0 +1,382 @@
+// Drive: bringing the store's listings into the index.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+struct Drive::Listing {
+  NodeId folder = kNoNode;
+  std::string key;
+  Steady started{};
+  std::unordered_set<NodeId> seen;
+  bool first_page = false, done = false;
+  std::optional<Error> error;
+};
+
+namespace {
+constexpr std::size_t kManyVisited = 64;
+constexpr Duration kWatchEvery(10000);
+constexpr Duration kWatchFor(300000);  // after the last visit
+}  // namespace
+
+bool Drive::IsFresh(NodeId id) {
+  const auto it = listed_.find(id);
+  return it != listed_.end() && options_.clock->Now() - it->second < options_.fresh_for;
+}
+
+// People look at a few folders and want the truth; programs walk thousands and want speed.
+bool Drive::AllowAsking() {
+  const Lock lock(pace_mutex_);
+  const Steady now = options_.clock->Now();
+  if (tokens_at_ == Steady{}) tokens_at_ = now;
+  const double seconds = std::chrono::duration<double>(now - tokens_at_).count();
+  tokens_ = std::min(8.0, tokens_ + seconds * 2);
+  tokens_at_ = now;
+  if (tokens_ < 1) return false;
+  tokens_ -= 1;
+  return true;
+}
+
+// Joins the listing that is under way, or begins one on a thread of its own.
+Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
+  PG_TRY(link_->Check());
+  const Steady deadline = options_.clock->Now() + options_.patience;
+  bool probe_name = false;
+  std::string probe_path;
+  {
+    Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * folder, GetFolder(id));
+    // while a folder's move is under way its names stand in two places: not now
+    const bool known = folder->node.listed_at != 0;
+    for (NodeId up = id; up != kRootId;) {
+      PG_ASSIGN(Live * above, Get(up));
+      if (above->node.there == There::kAbsent) return {};
+      if (above->node.there == There::kElsewhere && known) return {};
+      up = above->node.parent;
+      if (up == kNoNode) return Error(Code::kNotFound, "the folder is gone");
+    }
+    std::shared_ptr<Listing>& slot = listings_[id];
+    if (!slot) {
+      slot = std::make_shared<Listing>();
+      slot->folder = id;
+      slot->started = options_.clock->Now();
+      PG_ASSIGN(slot->key, FolderKey(id));
+      std::thread([this, listing = slot] { RunListing(listing); }).detach();
+    }
+    const std::shared_ptr<Listing> listing = slot;
+    if (wait == Wait::kNo) return {};
+    // a known folder is shown as it is known when the store is slow
+    const Steady patience = known ? std::min(deadline, options_.clock->Now() + Duration(3000)) : deadline;
+    while (!listing->done && !(wait == Wait::kFirstPage && listing->first_page)) {
+      if (!until_name.empty()) {
+        PG_ASSIGN(Live * live, Find(id, until_name));
+        if (live != nullptr) return {};
+        if (listing->first_page) {  // a large folder: ask for the one name instead of waiting
+          probe_name = true;
+          PG_ASSIGN(const std::string key, FolderKey(id));
+          probe_path = id == kRootId ? NameToKey(until_name) : key + "/" + NameToKey(until_name);
+          break;
+        }
+      }
+      if (!tree_changed_.WaitUntil(tree_mutex_, patience) && options_.clock->Now() >= patience) {
+        return Error(Code::kTimeout, "the folder's listing did not come in time");
+      }
+    }
+    if (!probe_name) return listing->error ? Status(*listing->error) : Status();
+  }
+  const auto entry = provider_->Look(probe_path, stop_);
+  link_->Tell(entry.ok() ? Status() : Status(entry.error()));
+  if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
+  Listing one;
+  one.folder = id;
+  one.started = options_.clock->Now();
+  return TakePage(&one, {*entry});
+}
+
+void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
+  Status outcome;
+  for (std::string next; outcome.ok();) {
+    auto page = provider_->List(listing->key, next, stop_);
+    if (page.ok()) {
+      outcome = TakePage(listing.get(), page->entries);
+      if (!outcome.ok()) break;
+      if (page->next.empty()) {
+        outcome = EndListing(listing.get());
+        break;
+      }
+      if (page->next == next) {
+        outcome = Error(Code::kDamaged, "the store's listing goes round in a circle");
+        break;
+      }
+      next = page->next;
+    } else {
+      outcome = page.error();
+    }
+  }
+  link_->Tell(outcome);
+  const Lock tree(tree_mutex_);
+  if (!outcome.ok()) {
+    listing->error = outcome.error();
+    if (outcome.error().code != Code::kCancelled) {
+      last_error_ = outcome.error().what;
+      Log(LogLevel::kWarning, "{}", outcome.error().what);
+    }
+  } else {
+    listed_[listing->folder] = listing->started;
+  }
+  listing->done = true;
+  listings_.erase(listing->folder);
+  tree_changed_.NotifyAll();
+}
+
+Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries) {
+  const Lock tree(tree_mutex_);
+  Transaction transaction = index_->Begin();
+  PG_TRY(GetFolder(listing->folder));
+  for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
+  PG_TRY(transaction.Commit());
+  listing->first_page = true;
+  tree_changed_.NotifyAll();
+  return {};
+}
+
+Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
+  const bool folder = entry.kind == Kind::kFolder;
+  if (folder && entry.marker && entry.name.empty()) {
+    PG_ASSIGN(Live * live, Get(listing->folder));
+    if (!live->node.marker) {
+      live->node.marker = true;
+      PG_TRY(Save(live));
+    }
+    return {};
+  }
+  if (IsOwnScratchName(entry.name)) return {};
+  // the node that the store has under this name, wherever it is here
+  const std::string name = ShortenName(KeyToName(entry.name));
+  PG_ASSIGN(Live * here, Find(listing->folder, name));
+  if (here != nullptr && here->node.there == There::kSame && (here->node.kind == NodeKind::kFolder) == folder) {
+    return TakeKnown(listing, here, entry);
+  }
+  PG_ASSIGN(std::optional<Node> placed, index_->FindThere(listing->folder, entry.name, folder));
+  if (placed) return TakeKnown(listing, Adopt(std::move(*placed)), entry);
+  const auto gone = removed_.find({listing->folder, entry.name});
+  if (gone != removed_.end() && gone->second >= listing->started) return {};  // seen just before we deleted it
+  return TakeNew(listing, entry);
+}
+
+Status Drive::TakeNew(Listing* listing, const Entry& entry) {
+  Node node;
+  const bool folder = entry.kind == Kind::kFolder;
+  node.kind = folder ? NodeKind::kFolder : NodeKind::kFile;
+  node.parent = listing->folder;
+  node.name = ShortenName(KeyToName(entry.name));
+  PG_ASSIGN(Live * taken, Find(listing->folder, node.name));
+  if (taken != nullptr) {
+    const bool taken_folder = taken->node.kind == NodeKind::kFolder;
+    if (folder == taken_folder) return {};  // ours waits under that name: its upload will meet this one
+    if (folder) {
+      // the folder keeps the name, the file stands beside it
+      const std::string old = taken->node.name;
+      taken->node.name = BesideFolder(old);
+      if (taken->node.there == There::kSame) SetThere(&taken->node, listing->folder, entry.name);
+      PG_TRY(Save(taken));
+      Tell([id = listing->folder, old](ChangeListener* l) { l->NameChanged(id, old); });
+    } else {
+      node.name = ShortenName(BesideFolder(node.name));
+      PG_ASSIGN(Live * beside, Find(listing->folder, node.name));
+      if (beside != nullptr) return {};
+    }
+  }
+  SetThere(&node, listing->folder, entry.name);
+  node.version = entry.version;
+  node.size = node.there_size = entry.size;
+  node.mtime = node.ctime = entry.modified != 0 ? entry.modified : options_.clock->Wall();
+  node.mode = folder ? 0755 : 0644;
+  node.attributes_known = folder;
+  node.marker = entry.marker;
+  PG_TRY(index_->Insert(&node));
+  listing->seen.insert(node.id);
+  // the kernel may remember that there was nothing, but not in a folder that was never known
+  PG_ASSIGN(Live * parent, Get(listing->folder));
+  if (parent->node.listed_at != 0) Tell([id = listing->folder, name = node.name](ChangeListener* l) { l->NameChanged(id, name); });
+  return {};
+}
+
+Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
+  Node& node = live->node;
+  listing->seen.insert(node.id);
+  const auto acked = acked_.find(node.id);
+  if (acked != acked_.end() && acked->second >= listing->started) return {};  // older than our own change
+  if (node.kind == NodeKind::kFolder || node.gone() || node.version == entry.version) return {};
+  // changed on both sides, or about to be: the upload will find it out
+  if ((node.dirty & kData) || live->writers > 0) return {};
+  NewVersion(live, entry);
+  return Save(live);
+}
+
+// Another version is at the store, and nothing of ours waits: take it.
+void Drive::NewVersion(Live* live, const Entry& entry) {
+  Node& node = live->node;
+  DropContent(live);
+  node.version = entry.version;
+  node.size = node.there_size = entry.size;
+  node.mtime = entry.attributes.mtime.value_or(entry.modified);
+  node.ctime = options_.clock->Wall();
+  node.attributes_known = entry.attributes_known;
+  node.dirty = kClean;
+  if (node.kind == NodeKind::kSymlink) node.kind = NodeKind::kFile;
+  if (entry.attributes.symlink) {
+    node.kind = NodeKind::kSymlink;
+    node.target = *entry.attributes.symlink;
+  }
+  if (entry.attributes.mode) node.mode = *entry.attributes.mode;
+  live->fresh_pages = false;
+  Tell([id = node.id](ChangeListener* l) { l->ContentChanged(id); });
+}
+
+Status Drive::EndListing(Listing* listing) {
+  const Lock tree(tree_mutex_);
+  Transaction transaction = index_->Begin();
+  PG_ASSIGN(Live * folder, Get(listing->folder));
+  PG_ASSIGN(const std::vector<NodeId> known, index_->ThereChildren(listing->folder));
+  for (const NodeId id : known) {
+    if (listing->seen.count(id) > 0) continue;
+    const auto acked = acked_.find(id);
+    if (acked != acked_.end() && acked->second >= listing->started) continue;
+    PG_ASSIGN(Live * live, Get(id));
+    PG_TRY(VanishedThere(live));
+  }
+  folder->node.listed_at = options_.clock->Wall();
+  PG_TRY(Save(folder));
+  return transaction.Commit();
+}
+
+// The store no longer has it. Work that waits comes back as new; the rest goes here too.
+Status Drive::VanishedThere(Live* live) {
+  Node& node = live->node;
+  const auto forget_place = [&node] {
+    node.there = There::kAbsent;
+    node.there_parent = kNoNode;
+    node.there_name.clear();
+    node.version.clear();
+    node.marker = false;
+  };
+  if (node.gone()) {  // deleted on both sides
+    PG_TRY(index_->Delete(node.id));
+    if (live->opens == 0) live_.erase(node.id);
+    return {};
+  }
+  if (node.kind == NodeKind::kFolder) {
+    for (NodeId after = 0;;) {
+      PG_ASSIGN(const std::vector<Node> some, index_->Children(node.id, after, 500));
+      if (some.empty()) break;
+      after = some.back().id;
+      for (const Node& row : some) {
+        PG_ASSIGN(Live * child, Get(row.id));
+        if (child->node.there != There::kAbsent) PG_TRY(VanishedThere(child));
+      }
+    }
+    PG_ASSIGN(const bool kept, index_->HasChildren(node.id));
+    if (kept || (node.dirty & kAttributes) || node.there == There::kElsewhere) {
+      forget_place();
+      return AddIntent(live);
+    }
+  } else if (node.dirty & kData) {
+    forget_place();
+    return AddIntent(live);
+  }
+  const NodeId parent = node.parent;
+  const std::string name = node.name;
+  Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+  DropContent(live);
+  node.parent = kNoNode;
+  forget_place();
+  PG_TRY(index_->Delete(node.id));
+  if (live->opens == 0 && live->lookups == 0) live_.erase(node.id);
+  return {};
+}
+
+// One node's version seems to have changed: look, and take what is there.
+Status Drive::LookAgain(NodeId id) {
+  std::string path;
+  Steady started;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(id));
+    if (live->node.gone() || live->node.there == There::kAbsent) return {};
+    PG_ASSIGN(path, TherePath(live->node));
+    started = options_.clock->Now();
+  }
+  const auto entry = provider_->Look(path, stop_);
+  link_->Tell(entry.ok() ? Status() : Status(entry.error()));
+  if (!entry.ok() && entry.error().code != Code::kNotFound) return entry.error();
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  const auto acked = acked_.find(id);
+  if (acked != acked_.end() && acked->second >= started) return {};
+  if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
+  if (!entry.ok() || entry->kind == Kind::kFolder) {
+    if (live->node.kind == NodeKind::kFolder) return {};
+    Transaction transaction = index_->Begin();
+    PG_TRY(VanishedThere(live));
+    PG_TRY(transaction.Commit());
+    return Error(Code::kStale, "the file was deleted at the store");
+  }
+  if (live->node.version != entry->version) {
+    NewVersion(live, *entry);
+    PG_TRY(Save(live));
+  }
+  return {};
+}
+
+// Folders that people looked at lately are looked at again, so that changes elsewhere show here.
+void Drive::WatchLoop() {
+  while (!stop_->WaitFor(kWatchEvery)) {
+    SavePresenceOfAll();
+    std::vector<NodeId> due;
+    {
+      const Lock tree(tree_mutex_);
+      const Steady now = options_.clock->Now();
+      for (auto it = visited_.begin(); it != visited_.end();) {
+        if (now - it->second > kWatchFor) {
+          it = visited_.erase(it);
+        } else {
+          if (!IsFresh(it->first) && due.size() < kManyVisited) due.push_back(it->first);
+          ++it;
+        }
+      }
+      const auto forget_old = [&](auto& map) {
+        for (auto it = map.begin(); it != map.end();) it = now - it->second > kWatchFor * 2 ? map.erase(it) : std::next(it);
+      };
+      forget_old(acked_);
+      forget_old(removed_);
+      forget_old(listed_);
+    }
+    for (const NodeId id : due) {
+      if (stop_->cancelled()) return;
+      Ignore(ListFolder(id, Wait::kAll, ""));
+    }
+  }
+}
+
+Status Drive::Refresh() {
+  std::vector<NodeId> folders = {kRootId};
+  {
+    const Lock tree(tree_mutex_);
+    listed_.clear();
+    for (const auto& [id, when] : visited_) folders.push_back(id);
+  }
+  for (const NodeId id : folders) {
+    const Status listed = ListFolder(id, Wait::kAll, "");
+    if (!listed.ok() && listed.error().code != Code::kNotFound) return listed;
+  }
+  return {};
+}
+
+}  // namespace pargeter

@@ -1,0 +1,205 @@
+// Drive: copies and moves that the store makes by itself, and folders.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+// A move, a copy of another file, or new attributes: the store copies, no bytes come through here.
+Result<Drive::Outcome> Drive::CopyFile(Job* job) {
+  const Node& node = job->node;
+  const bool copy_of = !node.copy_of.empty();
+  const std::string from = copy_of ? node.copy_of : job->there_path;
+  const std::string version = copy_of ? node.copy_version : node.version;
+  const bool move = !copy_of && from != job->path;
+  const bool attributes = copy_of || !move || (node.dirty & kAttributes);
+  const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
+  auto entry = provider_->Copy(from, version, copy_of ? node.size : node.there_size, job->path,
+                               attributes ? &job->attributes : nullptr, only_if, job->cancel);
+  if (!entry.ok() && (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
+    const auto target = provider_->Look(job->path, job->cancel);
+    if (move && target.ok() && target->size == node.there_size && target->version == version) {
+      entry = target;  // made by a former attempt, whose answer was lost
+    } else {
+      const auto source = provider_->Look(from, job->cancel);
+      if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
+      if (source.ok() && source->version == version) return Conflict(job);  // the target is the trouble
+      if (copy_of) {
+        // the original was replaced before it was copied: what is here of it is all that there is
+        return Error(Code::kStale, fmt::format("{} was changed at the store before it was copied", Printable(from)));
+      }
+      const Lock tree(tree_mutex_);
+      Transaction transaction = index_->Begin();
+      PG_ASSIGN(Live * live, Get(job->id));
+      job->delay = Duration(100);
+      if (source.ok()) {
+        NewVersion(live, *source);  // changed there, moved here: the new version moves
+        PG_TRY(Save(live));
+        PG_TRY(transaction.Commit());
+        return Outcome::kAgain;
+      }
+      live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
+      PG_TRY(VanishedThere(live));
+      PG_TRY(transaction.Commit());
+      return Outcome::kDone;
+    }
+  }
+  if (!entry.ok()) return entry.error();
+  if (move) {
+    // the copy has checked the version: what stands there now is what was copied
+    const Status gone = provider_->Remove(from, Precondition::Anything(), job->cancel);
+    if (!gone.ok()) return gone.error();
+    const Lock tree(tree_mutex_);
+    removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  }
+  if (copy_of) {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(job->id));
+    live->node.copy_of.clear();
+    for (auto it = copy_sources_.begin(); it != copy_sources_.end();) {
+      it = it->second == job->id ? copy_sources_.erase(it) : std::next(it);
+    }
+  }
+  PG_TRY(CommitUpload(job, *entry));
+  return Outcome::kDone;
+}
+
+Result<Drive::Outcome> Drive::SendFolder(Job* job) {
+  const Status made = provider_->MakeFolder(job->path, job->attributes, job->cancel);
+  if (!made.ok()) return made.error();
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job->id));
+  Node& node = live->node;
+  const bool is_new = node.there == There::kAbsent;
+  node.marker = true;
+  node.error.clear();
+  if (node.mode == job->node.mode && node.mtime == job->node.mtime) node.dirty &= ~kAttributes;
+  if (node.gone()) {
+    node.there = There::kElsewhere;
+    node.there_parent = job->parent;
+    node.there_name = job->key;
+  } else {
+    SetThere(&node, job->parent, job->key);
+    // nobody else can have put anything in before it was there
+    if (is_new && node.listed_at == 0) node.listed_at = options_.clock->Wall();
+  }
+  acked_[node.id] = options_.clock->Now();
+  if (job->occupant != kNoNode) {
+    PG_TRY(index_->Delete(job->occupant));
+    live_.erase(job->occupant);
+  }
+  if (!node.gone() && node.there != There::kElsewhere && node.dirty == kClean) node.intent = 0;
+  PG_TRY(Save(live));
+  return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
+}
+
+// On a flat store: every object below the old name is copied to the new one, then the old ones go.
+// Begun again after a crash it finds what is left to do: copies are the same copies, and the
+// folder's place changes only when all is done.
+Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
+  const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
+  {
+    Lock lock(queue_mutex_);
+    if (exclusive_ != kNoNode) {
+      job->delay = Duration(200);
+      return Outcome::kAgain;
+    }
+    exclusive_ = job->id;
+    while (running_.size() > 1 && !stop_->cancelled()) {
+      if (!queue_changed_.WaitUntil(queue_mutex_, deadline) && options_.clock->Now() >= deadline) break;
+    }
+  }
+  struct Release {
+    Drive* drive;
+    ~Release() {
+      const Lock lock(drive->queue_mutex_);
+      drive->exclusive_ = kNoNode;
+      drive->queue_changed_.NotifyAll();
+    }
+  } release{this};
+  {
+    // others may have changed what was planned before they were done
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(job->id));
+    if (live->node.there != There::kElsewhere || live->node.gone()) return Outcome::kAgain;
+    PG_ASSIGN(job->there_path, TherePath(live->node));
+    PG_TRY(PlanPlace(job, live));
+    if (job->postponed) return Outcome::kParked;
+  }
+  std::vector<Entry> objects;
+  for (std::string next;;) {
+    PG_ASSIGN(const ListPage page, provider_->ListDeep(job->there_path, next, job->cancel));
+    objects.insert(objects.end(), page.entries.begin(), page.entries.end());
+    next = page.next;
+    if (next.empty()) break;
+  }
+  std::atomic<std::size_t> at{0};
+  Mutex mutex;
+  std::optional<Error> failed;
+  const auto work = [&] {
+    for (std::size_t i = at++; i < objects.size(); i = at++) {
+      const Entry& o = objects[i];
+      const std::string to = job->path + "/" + o.name;
+      auto done = provider_->Copy(job->there_path + "/" + o.name, o.version, o.size, to, nullptr,
+                                  Precondition::Absent(), job->cancel);
+      if (!done.ok() && done.error().code == Code::kChanged) {
+        const auto there = provider_->Look(to, job->cancel);
+        if (there.ok() && there->size == o.size && there->version == o.version) continue;
+      }
+      if (done.ok()) continue;
+      const Lock lock(mutex);
+      if (!failed) failed = done.error();
+      return;
+    }
+  };
+  std::vector<std::thread> helpers;
+  for (int i = 1; i < 16 && i < static_cast<int>(objects.size()); ++i) helpers.emplace_back(work);
+  work();
+  for (std::thread& helper : helpers) helper.join();
+  if (failed) return *failed;
+  std::vector<std::string> old;
+  for (const Entry& o : objects) old.push_back(job->there_path + "/" + o.name);
+  PG_ASSIGN(const auto left, provider_->RemoveMany(old, job->cancel));
+  if (!left.empty()) return left.front().second;
+
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job->id));
+  Node& node = live->node;
+  Transaction transaction = index_->Begin();
+  if (job->occupant != kNoNode) {
+    PG_TRY(index_->Delete(job->occupant));
+    live_.erase(job->occupant);
+  }
+  removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  if (node.gone()) {
+    node.there_parent = job->parent;
+    node.there_name = job->key;
+  } else {
+    SetThere(&node, job->parent, job->key);
+  }
+  acked_[node.id] = options_.clock->Now();
+  const bool settled = !node.gone() && node.there != There::kElsewhere && node.dirty == kClean;
+  if (settled) node.intent = 0;
+  PG_TRY(Save(live));
+  // what is open reads on from the new place
+  for (auto& [id, other] : live_) {
+    if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
+    auto path = TherePath(other->node);
+    const Lock lock(other->content->mu);
+    if (path.ok() && other->node.copy_of.empty()) other->content->source.path = *path;
+  }
+  listed_.clear();
+  PG_TRY(transaction.Commit());
+  job->delay = Duration(0);
+  return settled ? Outcome::kDone : Outcome::kAgain;
+}
+
+}  // namespace pargeter

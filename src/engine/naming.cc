@@ -1,0 +1,110 @@
+#include "engine/naming.h"
+
+#include <fmt/format.h>
+
+#include "base/digest.h"
+#include "base/text.h"
+
+namespace pargeter {
+namespace {
+
+int HexDigit(char c) {
+  if (c >= '0' && c <= '9') return c - '0';
+  if (c >= 'A' && c <= 'F') return c - 'A' + 10;
+  return -1;
+}
+
+// The byte that a spelling "{xHH}" or "{bHH}" at the start of `s` stands for, or -1.
+int Spelled(std::string_view s, char kind) {
+  if (s.size() < 5 || s[0] != '{' || s[1] != kind || s[4] != '}') return -1;
+  const int high = HexDigit(s[2]), low = HexDigit(s[3]);
+  return high < 0 || low < 0 ? -1 : high * 16 + low;
+}
+
+std::string Decode(std::string_view s, char kind) {
+  std::string out;
+  while (!s.empty()) {
+    const int byte = Spelled(s, kind);
+    out += byte >= 0 ? static_cast<char>(byte) : s[0];
+    s.remove_prefix(byte >= 0 ? 5 : 1);
+  }
+  return out;
+}
+
+std::string Spell(char kind, char c) {
+  return fmt::format("{{{}{:02X}}}", kind, static_cast<unsigned char>(c));
+}
+
+bool LooksSpelled(std::string_view s) { return Spelled(s, 'x') >= 0 || Spelled(s, 'b') >= 0; }
+
+// Spells what no file name can hold, and what looks like a spelling.
+std::string PlainName(std::string_view key) {
+  if (key.empty()) return "{}";
+  if (key == "{}") return Spell('x', '{') + "}";
+  const bool dots = key == "." || key == "..";
+  std::string out;
+  while (!key.empty()) {
+    const std::size_t length = Utf8Length(key);
+    const bool spell = length == 0 || key[0] == '\0' || key[0] == '/' || dots || LooksSpelled(key);
+    const std::size_t n = spell || length == 0 ? 1 : length;
+    out += spell ? Spell('x', key[0]) : std::string(key.substr(0, n));
+    key.remove_prefix(n);
+  }
+  return out;
+}
+
+bool LegalName(std::string_view name) {
+  return !name.empty() && name != "." && name != ".." && name.find('/') == std::string_view::npos &&
+         name.find('\0') == std::string_view::npos;
+}
+
+}  // namespace
+
+std::string KeyToName(std::string_view part) {
+  if (part.find("{b") != std::string_view::npos) {
+    // bytes that a file name here had and a key cannot hold
+    std::string raw = Decode(part, 'b');
+    if (LegalName(raw) && NameToKey(raw) == part) return raw;
+  }
+  return PlainName(part);
+}
+
+std::string NameToKey(std::string_view name) {
+  if (IsUtf8(name)) {
+    if (name.find('{') == std::string_view::npos) return std::string(name);
+    const std::string key = name == "{}" ? "" : Decode(name, 'x');
+    if (KeyToName(key) == name) return key;
+  }
+  std::string key;
+  while (!name.empty()) {
+    const std::size_t length = Utf8Length(name);
+    const bool spell = length == 0 || LooksSpelled(name) || name == "{}";
+    const std::size_t n = spell ? 1 : length;
+    key += spell ? Spell('b', name[0]) : std::string(name.substr(0, n));
+    name.remove_prefix(n);
+  }
+  return key;
+}
+
+std::string ShortenName(const std::string& name) {
+  if (name.size() <= kMaxName) return name;
+  std::size_t cut = kMaxName - 20;
+  while (cut > 0 && (static_cast<unsigned char>(name[cut]) & 0xC0) == 0x80) --cut;
+  return fmt::format("{}{{~{}}}", name.substr(0, cut), Hex(Sha256(name)).substr(0, 16));
+}
+
+std::string BesideFolder(const std::string& name) { return name + "{file}"; }
+
+std::string ConflictName(const std::string& name, const std::string& host, const std::string& stamp) {
+  const auto dot = name.rfind('.');
+  const std::size_t stem = dot == std::string::npos || dot == 0 ? name.size() : dot;
+  std::string ending = name.substr(stem);
+  const std::string mark = fmt::format(" (kept from {} {})", host, stamp);
+  if (ending.size() > 32) ending.clear();
+  std::string base = name.substr(0, stem);
+  while (base.size() + mark.size() + ending.size() > kMaxName) base.pop_back();
+  while (!base.empty() && !IsUtf8(base) && IsUtf8(name)) base.pop_back();
+  return base + mark + ending;
+}
+
+}  // namespace pargeter

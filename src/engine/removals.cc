@@ -1,0 +1,127 @@
+// Drive: deletions at the store, one by one or a folder's worth at once.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+
+namespace pargeter {
+
+namespace {
+constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks them all
+}
+
+Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
+  const Node& node = job->node;
+  if (!node.upload.empty()) {
+    const auto colon = node.upload.find(':', node.upload.find(':') + 1), end = node.upload.find('\n');
+    PG_TRY(provider_->AbortParts({node.upload.substr(end + 1), node.upload.substr(colon + 1, end - colon - 1)},
+                                 job->cancel));
+  }
+  if (node.there == There::kAbsent) {
+    PG_TRY(CommitGone(node.id));
+    return Outcome::kDone;
+  }
+  if (node.kind == NodeKind::kFolder) {
+    PG_TRY(provider_->RemoveFolder(job->there_path, job->cancel));
+    PG_TRY(CommitGone(node.id));
+    return Outcome::kDone;
+  }
+  // others of the same folder that wait too
+  std::vector<Node> group = {node};
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(const std::vector<NodeId> siblings, index_->ThereChildren(node.there_parent));
+    const Lock lock(queue_mutex_);
+    for (const NodeId id : siblings) {
+      if (group.size() >= 1000) break;
+      if (id == node.id || queued_.count(id) == 0) continue;
+      PG_ASSIGN(Live * live, Get(id));
+      const Node& other = live->node;
+      if (!other.gone() || other.kind == NodeKind::kFolder || other.there != There::kElsewhere) continue;
+      if (live->opens + live->old_opens > 0 || !other.upload.empty()) continue;
+      PG_ASSIGN(Live * heir, Find(other.there_parent, other.name));
+      if (heir != nullptr) continue;
+      PG_ASSIGN(const std::string path, TherePath(other));
+      if (copy_sources_.count(path) > 0) continue;
+      const auto queued = queued_[id];
+      due_.erase({queued.first, queued.second, id});
+      queued_.erase(id);
+      running_.insert(id);
+      group.push_back(other);
+    }
+  }
+  if (group.size() >= kWorthListing) return RemoveSiblings(job, group);
+  Outcome outcome = Outcome::kDone;
+  std::optional<Error> failed;
+  for (const Node& one : group) {
+    std::string path;
+    {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(path, TherePath(one));
+    }
+    Status gone = provider_->Remove(path, Precondition::Is(one.version), job->cancel);
+    // changed there since: theirs stays, and shows here again with the next listing
+    if (!gone.ok() && gone.error().code == Code::kChanged) gone = Status();
+    if (gone.ok()) gone = CommitGone(one.id);
+    if (!gone.ok()) failed = gone.error();
+    if (one.id != job->id) Finished(one.id, gone.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
+  }
+  if (failed) return *failed;
+  return outcome;
+}
+
+// One look at the folder tells which of them are still what we knew; those go in one request.
+Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& group) {
+  Status outcome;
+  std::map<std::string, const Node*> wanted;
+  std::string folder;
+  {
+    const Lock tree(tree_mutex_);
+    auto key = FolderKey(group[0].there_parent);
+    if (key.ok()) folder = *key;
+    else outcome = key.error();
+  }
+  for (const Node& node : group) wanted[node.there_name] = &node;
+  std::vector<std::string> paths;
+  for (std::string next; outcome.ok();) {
+    const auto page = provider_->List(folder, next, job->cancel);
+    if (!page.ok()) {
+      outcome = page.error();
+      break;
+    }
+    for (const Entry& entry : page->entries) {
+      const auto it = wanted.find(entry.name);
+      if (entry.kind == Kind::kFolder || it == wanted.end() || it->second->version != entry.version) continue;
+      paths.push_back(group[0].there_parent == kRootId ? entry.name : folder + "/" + entry.name);
+    }
+    next = page->next;
+    if (next.empty()) break;
+  }
+  if (outcome.ok() && !paths.empty()) {
+    const auto failed = provider_->RemoveMany(paths, job->cancel);
+    if (!failed.ok()) outcome = failed.error();
+    else if (!failed->empty()) outcome = failed->front().second;
+  }
+  for (const Node& node : group) {
+    if (outcome.ok()) Ignore(CommitGone(node.id));
+    if (node.id != job->id) Finished(node.id, outcome.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
+  }
+  if (!outcome.ok()) return outcome.error();
+  return Outcome::kDone;
+}
+
+Status Drive::CommitGone(NodeId id) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  removed_[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();
+  PG_TRY(index_->Delete(id));
+  if (live->opens + live->old_opens == 0 && live->lookups == 0) live_.erase(id);
+  return {};
+}
+
+}  // namespace pargeter

@@ -1,0 +1,192 @@
+// Drive: the queue of intents and the threads that bring them to the store.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/random.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+#include "net/retry.h"
+
+namespace pargeter {
+
+// A later call replaces an earlier one: the quiet time begins anew with each change.
+void Drive::Enqueue(NodeId id, std::int64_t order, Duration delay) {
+  const Lock lock(queue_mutex_);
+  if (running_.count(id) > 0) {
+    again_.insert(id);
+    return;
+  }
+  const auto old = queued_.find(id);
+  if (old != queued_.end()) due_.erase({old->second.first, old->second.second, id});
+  const Steady due = hurry_ ? options_.clock->Now() : options_.clock->Now() + delay;
+  queued_[id] = {due, order};
+  due_.emplace(due, order, id);
+  queue_changed_.NotifyOne();
+}
+
+void Drive::Requeue(NodeId id) {
+  std::int64_t order = 0;
+  {
+    const Lock tree(tree_mutex_);
+    auto live = Get(id);
+    if (!live.ok() || (*live)->node.intent == 0) return;
+    order = (*live)->node.intent;
+  }
+  Enqueue(id, order, Duration(0));
+}
+
+void Drive::UploadLoop() {
+  for (;;) {
+    NodeId id = kNoNode;
+    {
+      Lock lock(queue_mutex_);
+      for (;;) {
+        if (stop_->cancelled()) return;
+        const Steady now = options_.clock->Now();
+        const bool open = exclusive_ == kNoNode && now >= slow_until_ && link_->OfflineSince() == 0;
+        if (open && !due_.empty() && (hurry_ || std::get<0>(*due_.begin()) <= now)) break;
+        Steady wake = now + std::chrono::hours(1);
+        if (now < slow_until_) wake = slow_until_;
+        else if (open && !due_.empty()) wake = std::get<0>(*due_.begin());
+        queue_changed_.WaitUntil(queue_mutex_, wake);
+      }
+      id = std::get<2>(*due_.begin());
+      due_.erase(due_.begin());
+      queued_.erase(id);
+      running_.insert(id);
+      if (!due_.empty()) queue_changed_.NotifyOne();
+    }
+    RunJob(id);
+  }
+}
+
+void Drive::RunJob(NodeId id) {
+  Job job;
+  job.id = id;
+  job.cancel = std::make_shared<CancelToken>();
+  const int hook = stop_->OnCancel([cancel = job.cancel] { cancel->Cancel(); });
+  Result<Outcome> outcome = Reconcile(&job);
+  stop_->Forget(hook);
+  if (outcome.ok()) {
+    if (*outcome == Outcome::kParked) {
+      Park(id, job.behind);
+    } else {
+      Finished(id, *outcome, job.delay);
+    }
+    return;
+  }
+  const Error& error = outcome.error();
+  link_->Tell(error);
+  Duration delay(200);
+  if (error.code != Code::kCancelled && error.code != Code::kStale) {
+    const Lock tree(tree_mutex_);
+    auto live = Get(id);
+    if (live.ok() && (*live)->node.intent != 0) {
+      Node& node = (*live)->node;
+      ++node.attempts;
+      node.error = error.what;
+      Ignore(Save(*live));
+      last_error_ = error.what;
+      // the wire has retried already: from here on, slowly
+      const double step = std::min(300.0, 2.0 * static_cast<double>(1 << std::min<std::int64_t>(node.attempts, 8)));
+      delay = Duration(static_cast<long>(step * 1000));
+      if (MayRetry(error.code)) delay = std::min(delay, Duration(15000));
+    }
+    Log(LogLevel::kWarning, "an upload waits: {}", error.what);
+  }
+  if (error.code == Code::kThrottled) {
+    const Lock lock(queue_mutex_);
+    slow_until_ = options_.clock->Now() + std::max(Duration(2000), Duration(error.retry_after_ms));
+  }
+  Finished(id, Outcome::kAgain, delay);
+}
+
+// Waits behind another node's intent; released when that one is finished.
+void Drive::Park(NodeId id, NodeId behind) {
+  const Lock lock(queue_mutex_);
+  const bool blocked = running_.count(behind) > 0 || queued_.count(behind) > 0;
+  running_.erase(id);
+  again_.erase(id);
+  if (blocked) {
+    parked_[behind].push_back(id);
+  } else {
+    const Steady due = options_.clock->Now() + Duration(50);
+    queued_[id] = {due, 0};
+    due_.emplace(due, 0, id);
+  }
+  queue_changed_.NotifyAll();
+}
+
+void Drive::Finished(NodeId id, Outcome outcome, Duration delay) {
+  std::int64_t order = 0;
+  {
+    const Lock tree(tree_mutex_);
+    const auto it = live_.find(id);
+    if (it != live_.end()) {
+      it->second->upload.reset();
+      order = it->second->node.intent;
+    }
+  }
+  const Lock lock(queue_mutex_);
+  running_.erase(id);
+  const bool again = again_.erase(id) > 0;
+  const Steady now = options_.clock->Now();
+  const auto add = [&](NodeId node, std::int64_t at, Steady due) {
+    if (queued_.count(node) > 0) return;
+    queued_[node] = {due, at};
+    due_.emplace(due, at, node);
+  };
+  if (outcome == Outcome::kAgain) {
+    add(id, order, hurry_ ? now + std::min(delay, Duration(500)) : now + delay);
+  } else if (again) {
+    add(id, order, hurry_ ? now : now + options_.quiet);
+  }
+  if (outcome == Outcome::kDone) {
+    const auto waiting = parked_.find(id);
+    if (waiting != parked_.end()) {
+      for (const NodeId node : waiting->second) add(node, 0, now);
+      parked_.erase(waiting);
+    }
+  }
+  queue_changed_.NotifyAll();
+}
+
+Status Drive::Flush(Duration patience) {
+  if (options_.read_only) return {};
+  const Steady deadline = options_.clock->Now() + patience;
+  {
+    const Lock lock(queue_mutex_);
+    hurry_ = true;
+    queue_changed_.NotifyAll();
+  }
+  Status outcome;
+  for (;;) {
+    PendingSummary left;
+    {
+      const Lock tree(tree_mutex_);
+      auto pending = index_->Pending();
+      if (!pending.ok()) {
+        outcome = pending.error();
+        break;
+      }
+      left = *pending;
+    }
+    if (left.files == 0) break;
+    const Steady now = options_.clock->Now();
+    if (now >= deadline || stop_->cancelled()) {
+      outcome = Error(Code::kTimeout, fmt::format("{} change{} still wait{} for upload", left.files,
+                                                  left.files == 1 ? "" : "s", left.files == 1 ? "s" : ""),
+                      "They are safe on this disk and go up when the drive is mounted.");
+      break;
+    }
+    Lock lock(queue_mutex_);
+    queue_changed_.WaitUntil(queue_mutex_, std::min(deadline, now + Duration(100)));
+  }
+  const Lock lock(queue_mutex_);
+  hurry_ = false;
+  return outcome;
+}
+
+}  // namespace pargeter

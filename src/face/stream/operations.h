@@ -1,0 +1,14 @@
+// The FUSE operations. Each only translates: request in, one call of the engine, one reply.
+#pragma once
+
+#define FUSE_USE_VERSION FUSE_MAKE_VERSION(3, 12)
+#include <fuse_lowlevel.h>
+
+#include "engine/drive.h"
+
+namespace pargeter {
+
+// `userdata` of the session is the Drive.
+const fuse_lowlevel_ops& StreamOperations();
+
+}  // namespace pargeter

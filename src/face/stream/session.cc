@@ -1,0 +1,87 @@
+#include "face/stream/session.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <cerrno>
+#include <cstring>
+#include <fstream>
+
+#include "base/log.h"
+#include "face/stream/mount_point.h"
+#include "face/stream/operations.h"
+
+namespace pargeter {
+
+struct StreamFace::Session {
+  fuse_session* se = nullptr;
+  std::string at;
+  bool mounted = false;
+};
+
+Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Drive* drive, const MountOptions& options) {
+  auto face = std::unique_ptr<StreamFace>(new StreamFace());
+  face->session_ = std::make_unique<Session>();
+  Session& session = *face->session_;
+  session.at = options.at;
+  fuse_args args = FUSE_ARGS_INIT(0, nullptr);
+  fuse_opt_add_arg(&args, "pargeter");
+  std::string list = fmt::format("fsname={},subtype=pargeter,default_permissions,nosuid,nodev", options.name);
+  if (options.read_only) list += ",ro";
+  if (options.share_with_all) list += ",allow_other";
+  fuse_opt_add_arg(&args, "-o");
+  fuse_opt_add_arg(&args, list.c_str());
+  session.se = fuse_session_new(&args, &StreamOperations(), sizeof(fuse_lowlevel_ops), drive);
+  fuse_opt_free_args(&args);
+  if (session.se == nullptr) return Error(Code::kInternal, "the FUSE session could not be made");
+  if (fuse_session_mount(session.se, options.at.c_str()) != 0) {
+    return Error(Code::kPermission, fmt::format("the kernel refused the mount at {}", options.at),
+                 "The lines above say why. An ordinary user needs fusermount3 (package fuse3).");
+  }
+  session.mounted = true;
+  // A larger read-ahead than the kernel's cap at the start makes cold reads twice as fast. Only
+  // root may set it; without it everything works.
+  for (const MountEntry& mount : ListMounts()) {
+    if (mount.path != options.at || mount.type != "fuse.pargeter") continue;
+    std::ofstream knob("/sys/class/bdi/" + mount.device + "/read_ahead_kb");
+    knob << 4096;
+  }
+  return face;
+}
+
+StreamFace::~StreamFace() {
+  if (session_->se == nullptr) return;
+  if (session_->mounted) fuse_session_unmount(session_->se);
+  fuse_session_destroy(session_->se);
+}
+
+Status StreamFace::Serve() {
+  fuse_loop_config* config = fuse_loop_cfg_create();
+  fuse_loop_cfg_set_clone_fd(config, 1);
+  // a thread may wait for the store: there must be others
+  fuse_loop_cfg_set_max_threads(config, 64);
+  fuse_loop_cfg_set_idle_threads(config, 8);
+  const int rc = fuse_session_loop_mt(session_->se, config);
+  fuse_loop_cfg_destroy(config);
+  if (rc < 0 && rc != -ENODEV) return FromErrno(-rc, "the FUSE session ended");
+  return {};
+}
+
+Status StreamFace::Unmount(bool now) {
+  PG_TRY(UnmountAt(session_->at, now ? Detach::kNow : Detach::kIfFree));
+  session_->mounted = false;
+  fuse_session_exit(session_->se);
+  return {};
+}
+
+void StreamFace::ContentChanged(NodeId id) {
+  fuse_lowlevel_notify_inval_inode(session_->se, static_cast<fuse_ino_t>(id), 0, 0);
+}
+void StreamFace::AttributesChanged(NodeId id) {
+  fuse_lowlevel_notify_inval_inode(session_->se, static_cast<fuse_ino_t>(id), -1, 0);
+}
+void StreamFace::NameChanged(NodeId parent, const std::string& name) {
+  fuse_lowlevel_notify_inval_entry(session_->se, static_cast<fuse_ino_t>(parent), name.c_str(), name.size());
+}
+
+}  // namespace pargeter

@@ -1,0 +1,244 @@
+#include "index/index.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+
+#include "base/file.h"
+
+namespace pargeter {
+namespace {
+
+constexpr int kSchemaVersion = 1;
+
+constexpr const char* kSchema = R"sql(
+CREATE TABLE nodes(
+  id INTEGER PRIMARY KEY AUTOINCREMENT, kind INT NOT NULL, parent INT, name BLOB NOT NULL,
+  there INT NOT NULL, there_parent INT, there_name BLOB,
+  size INT NOT NULL, mtime INT NOT NULL, ctime INT NOT NULL, mode INT NOT NULL, uid INT, gid INT,
+  target BLOB, attributes_known INT NOT NULL, marker INT NOT NULL,
+  version BLOB, there_size INT, listed_at INT, dirty INT NOT NULL, generation INT,
+  copy_of BLOB, copy_version BLOB, upload BLOB,
+  intent INT, intent_since INT, attempts INT, error BLOB, on_disk INT NOT NULL, used_at INT, conflict INT);
+-- a name is taken once in a folder
+CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
+-- reading a folder goes by id, so that a position in it stays true while it changes
+CREATE INDEX reading ON nodes(parent) WHERE parent IS NOT NULL;
+CREATE INDEX elsewhere ON nodes(there_parent, there_name) WHERE there_parent IS NOT NULL;
+CREATE UNIQUE INDEX waiting ON nodes(intent) WHERE intent IS NOT NULL;
+CREATE INDEX held ON nodes(used_at) WHERE on_disk > 0;
+CREATE INDEX apart ON nodes(conflict) WHERE conflict > 0;
+CREATE TABLE presence(node INTEGER PRIMARY KEY, ranges BLOB NOT NULL);
+CREATE TABLE meta(key BLOB PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+)sql";
+
+constexpr const char* kColumns =
+    "id, kind, parent, name, there, there_parent, there_name, size, mtime, ctime, mode, uid, gid, "
+    "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
+    "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict";
+
+}  // namespace
+
+Result<std::unique_ptr<Index>> Index::Open(const std::string& path) {
+  auto index = std::unique_ptr<Index>(new Index());
+  index->path_ = path;
+  PG_ASSIGN(index->db_, Database::Open(path));
+  PG_TRY(index->db_.Execute("PRAGMA journal_mode=WAL"));
+  // Commits need not reach the disk's platter, only the kernel; Sync does the rest. Checkpoints
+  // are rare, since each one waits for the disk.
+  PG_TRY(index->db_.Execute("PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=8192;"
+                            "PRAGMA cache_size=-32768; PRAGMA temp_store=MEMORY"));
+  PG_ASSIGN(Statement version, index->db_.Prepare("PRAGMA user_version"));
+  PG_TRY(version.Step());
+  const std::int64_t schema = version.Int(0);
+  version.Reset();
+  if (schema > kSchemaVersion) {
+    return Error(Code::kRefused,
+                 fmt::format("the drive's state has format {}, this program knows up to {}", schema, kSchemaVersion),
+                 "Use the newer program again.");
+  }
+  if (schema == 0) {
+    Transaction transaction = index->Begin();
+    PG_TRY(index->db_.Execute(kSchema));
+    PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
+    PG_TRY(transaction.Commit());
+  }
+  PG_TRY(index->Prepare());
+  PG_ASSIGN(const auto root, index->Get(kRootId));
+  if (!root) {
+    Node node;
+    node.id = kRootId;
+    node.kind = NodeKind::kFolder;
+    node.parent = kRootId;
+    node.mode = 0755;
+    node.there = There::kSame;
+    node.mtime = node.ctime = SystemClock().Wall();
+    PG_TRY(index->Insert(&node));
+  }
+  return index;
+}
+
+Status Index::Sync() {
+  // the log file is synced by a descriptor of our own: SQLite's locks are on other files
+  PG_ASSIGN(const Fd wal, RealDisk().Open(path_ + "-wal", O_RDONLY));
+  return RealDisk().SyncData(wal.get());
+}
+
+Result<std::optional<Node>> Index::Get(NodeId id) { return Row(&get_.Bind(1, id)); }
+Result<std::optional<Node>> Index::Find(NodeId parent, std::string_view name) {
+  return Row(&find_.Bind(1, parent).Bind(2, name));
+}
+Result<std::optional<Node>> Index::FindThere(NodeId parent, std::string_view name, bool folder) {
+  return Row(&find_there_.Bind(1, parent).Bind(2, name).Bind(3, folder ? 1 : 0));
+}
+Result<std::vector<Node>> Index::Children(NodeId parent, NodeId after, int limit) {
+  return Rows(&children_.Bind(1, parent).Bind(2, after).Bind(3, limit));
+}
+
+Result<std::vector<NodeId>> Index::ThereChildren(NodeId there_parent) {
+  std::vector<NodeId> ids;
+  there_children_.Bind(1, there_parent);
+  for (;;) {
+    PG_ASSIGN(const bool more, there_children_.Step());
+    if (!more) return ids;
+    ids.push_back(there_children_.Int(0));
+  }
+}
+
+static Result<std::int64_t> OneInt(Statement* statement) {
+  PG_ASSIGN(const bool found, statement->Step());
+  const std::int64_t value = found ? statement->Int(0) : 0;
+  statement->Reset();
+  return value;
+}
+
+Result<bool> Index::HasChildren(NodeId parent) {
+  PG_ASSIGN(const std::int64_t n, OneInt(&has_children_.Bind(1, parent)));
+  return n > 0;
+}
+Result<bool> Index::HasThereChildren(NodeId parent) {
+  PG_ASSIGN(const std::int64_t n, OneInt(&has_there_.Bind(1, parent)));
+  return n > 0;
+}
+Result<std::uint64_t> Index::CountChildren(NodeId parent) {
+  PG_ASSIGN(const std::int64_t n, OneInt(&count_.Bind(1, parent)));
+  return static_cast<std::uint64_t>(n);
+}
+
+Status Index::Insert(Node* node) {
+  BindNode(&insert_, *node);
+  PG_TRY(insert_.Run());
+  node->id = db_.LastRowId();
+  return {};
+}
+Status Index::Update(const Node& node) {
+  BindNode(&update_, node);
+  return update_.Run();
+}
+Status Index::Delete(NodeId id) {
+  PG_TRY(delete_.Bind(1, id).Run());
+  return DropPresence(id);
+}
+
+Result<std::vector<Node>> Index::Intents(std::int64_t after, int limit) {
+  return Rows(&intents_.Bind(1, after).Bind(2, limit));
+}
+
+Result<PendingSummary> Index::Pending() {
+  PG_ASSIGN(const bool found, pending_.Step());
+  PendingSummary out;
+  if (found) {
+    out.files = static_cast<std::uint64_t>(pending_.Int(0));
+    out.bytes = static_cast<std::uint64_t>(pending_.Int(1));
+    out.oldest = pending_.Int(2);
+  }
+  pending_.Reset();
+  return out;
+}
+
+Result<std::vector<Node>> Index::Conflicts() { return Rows(&conflicts_); }
+Result<std::vector<Node>> Index::GoneAndAbsent() { return Rows(&gone_); }
+
+Result<std::string> Index::Presence(NodeId id) {
+  PG_ASSIGN(const bool found, presence_.Bind(1, id).Step());
+  std::string ranges = found ? presence_.Blob(0) : "";
+  presence_.Reset();
+  return ranges;
+}
+Status Index::SavePresence(NodeId id, std::string_view ranges) {
+  return save_presence_.Bind(1, id).Bind(2, ranges).Run();
+}
+Status Index::DropPresence(NodeId id) { return drop_presence_.Bind(1, id).Run(); }
+Result<std::vector<Node>> Index::LeastUsed(int limit) { return Rows(&least_used_.Bind(1, limit)); }
+Result<std::uint64_t> Index::BytesOnDisk() {
+  PG_ASSIGN(const std::int64_t n, OneInt(&on_disk_));
+  return static_cast<std::uint64_t>(n);
+}
+Result<std::vector<std::pair<NodeId, std::uint64_t>>> Index::AllOnDisk() {
+  std::vector<std::pair<NodeId, std::uint64_t>> out;
+  for (;;) {
+    PG_ASSIGN(const bool more, all_on_disk_.Step());
+    if (!more) return out;
+    out.emplace_back(all_on_disk_.Int(0), static_cast<std::uint64_t>(all_on_disk_.Int(1)));
+  }
+}
+
+Result<std::string> Index::Meta(std::string_view key) {
+  PG_ASSIGN(const bool found, meta_.Bind(1, key).Step());
+  std::string value = found ? meta_.Blob(0) : "";
+  meta_.Reset();
+  return value;
+}
+Status Index::SetMeta(std::string_view key, std::string_view value) {
+  return set_meta_.Bind(1, key).Bind(2, value).Run();
+}
+
+Status Index::Prepare() {
+  const std::string select = fmt::format("SELECT {} FROM nodes ", kColumns);
+  std::string marks, sets;
+  for (int i = 1; i <= 31; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
+  int at = 0;
+  for (std::size_t from = 0; from != std::string::npos;) {
+    const std::string columns = kColumns;
+    const auto comma = columns.find(", ", from);
+    const std::string name = columns.substr(from, comma == std::string::npos ? comma : comma - from);
+    if (++at > 1) sets += fmt::format("{}{}=?{}", at > 2 ? "," : "", name, at);
+    from = comma == std::string::npos ? comma : comma + 2;
+  }
+  const auto prepare = [&](Statement* out, const std::string& sql) -> Status {
+    PG_ASSIGN(*out, db_.Prepare(sql));
+    return {};
+  };
+  PG_TRY(prepare(&get_, select + "WHERE id=?1"));
+  PG_TRY(prepare(&find_, select + "WHERE parent=?1 AND name=?2 AND parent IS NOT NULL AND id<>1"));
+  PG_TRY(prepare(&find_there_, select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
+                                        "AND (kind=1)=?3"));
+  PG_TRY(prepare(&children_, select + "INDEXED BY reading WHERE parent=?1 AND id>?2 AND id<>1 "
+                                      "AND parent IS NOT NULL ORDER BY id LIMIT ?3"));
+  PG_TRY(prepare(&there_children_,
+                 "SELECT id FROM nodes WHERE parent=?1 AND there=1 AND id<>1 AND parent IS NOT NULL "
+                 "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
+  PG_TRY(prepare(&has_children_, "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
+  PG_TRY(prepare(&has_there_, "SELECT 1 FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL LIMIT 1"));
+  PG_TRY(prepare(&count_, "SELECT count(*) FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL"));
+  PG_TRY(prepare(&insert_, fmt::format("INSERT INTO nodes({}) VALUES({})", kColumns, marks)));
+  PG_TRY(prepare(&update_, fmt::format("UPDATE nodes SET {} WHERE id=?1", sets)));
+  PG_TRY(prepare(&delete_, "DELETE FROM nodes WHERE id=?1"));
+  PG_TRY(prepare(&intents_, select + "WHERE intent>?1 AND intent IS NOT NULL ORDER BY intent LIMIT ?2"));
+  PG_TRY(prepare(&pending_, "SELECT count(*), coalesce(sum(CASE WHEN parent IS NOT NULL AND dirty&1 THEN size ELSE 0 END),0),"
+                            " coalesce(min(intent_since),0) FROM nodes WHERE intent IS NOT NULL"));
+  PG_TRY(prepare(&conflicts_, select + "WHERE conflict>0 AND parent IS NOT NULL"));
+  PG_TRY(prepare(&gone_, select + "WHERE parent IS NULL AND there=0"));
+  PG_TRY(prepare(&presence_, "SELECT ranges FROM presence WHERE node=?1"));
+  PG_TRY(prepare(&save_presence_, "INSERT OR REPLACE INTO presence(node, ranges) VALUES(?1, ?2)"));
+  PG_TRY(prepare(&drop_presence_, "DELETE FROM presence WHERE node=?1"));
+  PG_TRY(prepare(&least_used_, select + "WHERE on_disk>0 AND dirty&1=0 AND parent IS NOT NULL ORDER BY used_at LIMIT ?1"));
+  PG_TRY(prepare(&on_disk_, "SELECT coalesce(sum(on_disk),0) FROM nodes WHERE on_disk>0"));
+  PG_TRY(prepare(&all_on_disk_, "SELECT id, on_disk FROM nodes WHERE on_disk>0"));
+  PG_TRY(prepare(&meta_, "SELECT value FROM meta WHERE key=?1"));
+  PG_TRY(prepare(&set_meta_, "INSERT OR REPLACE INTO meta(key, value) VALUES(?1, ?2)"));
+  PG_ASSIGN(Statement last, db_.Prepare("SELECT coalesce(max(intent),0) FROM nodes WHERE intent IS NOT NULL"));
+  PG_ASSIGN(last_intent_, OneInt(&last));
+  return {};
+}
+
+}  // namespace pargeter

@@ -1,0 +1,144 @@
+// The local database of one drive: every name with what is here, what is there and what was last
+// agreed; intents; what is cached. SQLite, write-ahead log, one writer.
+//
+// Durability: a committed transaction survives the death of this process; after Sync also a power
+// cut. Not thread-safe: the drive calls it under its tree lock, and only one process owns it.
+//
+// Every node stands in two trees. "Here" is what this machine shows: (parent, name). "There" is
+// what the store holds, as far as it has acknowledged or shown it: the same place, or a place of
+// its own while a move waits, or none. A folder's move is one row in either tree. What differs
+// between the trees is what the uploader has to do; `intent` orders it.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "base/clock.h"
+#include "base/error.h"
+#include "index/sqlite.h"
+
+namespace pargeter {
+
+using NodeId = std::int64_t;
+constexpr NodeId kRootId = 1;
+constexpr NodeId kNoNode = 0;
+
+enum class NodeKind : std::uint8_t { kFile = 0, kFolder = 1, kSymlink = 2 };
+
+enum class There : std::uint8_t {
+  kAbsent = 0,     // not at the store
+  kSame = 1,       // where it is here
+  kElsewhere = 2,  // at (there_parent, there_name): a move or a deletion waits
+  kSpelled = 3,    // where it is here, but its key cannot be told from its name: there_name has it
+};
+
+enum Dirty : std::uint32_t { kClean = 0, kData = 1, kAttributes = 2 };
+
+struct Node {
+  NodeId id = kNoNode;
+  NodeKind kind = NodeKind::kFile;
+  NodeId parent = kNoNode;  // kNoNode: gone here; the row lives until the store knows
+  std::string name;
+  There there = There::kAbsent;
+  NodeId there_parent = kNoNode;
+  std::string there_name;  // as the store spells it
+
+  std::uint64_t size = 0;
+  Nanos mtime = 0, ctime = 0;
+  std::uint32_t mode = 0644;
+  std::int64_t uid = -1, gid = -1;  // -1: the drive's owner
+  std::string target;               // of a symbolic link
+  bool attributes_known = true;     // false: from a listing, which does not carry them
+  bool marker = false;              // folders: the store keeps them while they are empty
+
+  std::string version;  // at the store, as last agreed
+  std::uint64_t there_size = 0;
+  Nanos listed_at = 0;  // folders: wall time of the last complete listing; 0: never
+
+  std::uint32_t dirty = kClean;
+  std::uint64_t generation = 0;  // goes up with every local change of content
+  std::string copy_of;           // path at the store that this is to be a copy of, or ""
+  std::string copy_version;
+  std::string upload;  // id of an upload in parts that is under way, or ""
+
+  std::int64_t intent = 0;  // order among the waiting changes; 0: nothing waits
+  Nanos intent_since = 0;
+  std::int64_t attempts = 0;
+  std::string error;          // why the last attempt failed, or ""
+  std::uint64_t on_disk = 0;  // bytes of content on this disk
+  Nanos used_at = 0;
+  bool conflict = false;  // a copy kept beside another side's version
+
+  bool gone() const { return parent == kNoNode; }
+};
+
+struct PendingSummary {
+  std::uint64_t files = 0, bytes = 0;
+  Nanos oldest = 0;
+};
+
+class Index {
+ public:
+  // Makes the schema where there is none. kRefused: written by a newer program.
+  static Result<std::unique_ptr<Index>> Open(const std::string& path);
+
+  Transaction Begin() { return Transaction(&db_, &depth_); }
+  Status Sync();  // what is committed survives a power cut
+
+  Result<std::optional<Node>> Get(NodeId id);
+  Result<std::optional<Node>> Find(NodeId parent, std::string_view name);
+  // A node whose place at the store is its own (kElsewhere or kSpelled).
+  Result<std::optional<Node>> FindThere(NodeId there_parent, std::string_view there_name, bool folder);
+  // Children here with ids above `after`, in order of id, at most `limit`.
+  Result<std::vector<Node>> Children(NodeId parent, NodeId after, int limit);
+  // Ids of all nodes that the store has in that folder, whichever place they have here.
+  Result<std::vector<NodeId>> ThereChildren(NodeId there_parent);
+  Result<bool> HasChildren(NodeId parent);
+  Result<bool> HasThereChildren(NodeId there_parent);
+  Result<std::uint64_t> CountChildren(NodeId parent);
+
+  // Gives the node its id. kExists if the name is taken.
+  Status Insert(Node* node);
+  Status Update(const Node& node);
+  Status Delete(NodeId id);
+
+  std::int64_t NextIntent() { return ++last_intent_; }
+  Result<std::vector<Node>> Intents(std::int64_t after, int limit);
+  Result<PendingSummary> Pending();
+  Result<std::vector<Node>> Conflicts();
+  Result<std::vector<Node>> GoneAndAbsent();  // rows that nothing needs any more
+
+  // Which bytes of a node's content are on this disk (cache/range_set.h's serial form).
+  Result<std::string> Presence(NodeId id);
+  Status SavePresence(NodeId id, std::string_view ranges);
+  Status DropPresence(NodeId id);
+  // Clean contents on this disk, least recently used first.
+  Result<std::vector<Node>> LeastUsed(int limit);
+  Result<std::uint64_t> BytesOnDisk();
+  Result<std::vector<std::pair<NodeId, std::uint64_t>>> AllOnDisk();
+
+  Result<std::string> Meta(std::string_view key);  // "" if unset
+  Status SetMeta(std::string_view key, std::string_view value);
+
+ private:
+  Index() = default;
+  Status Prepare();
+  static Node FromRow(const Statement& row);
+  void BindNode(Statement* statement, const Node& node) const;
+  Result<std::vector<Node>> Rows(Statement* statement);
+  Result<std::optional<Node>> Row(Statement* statement);
+
+  std::string path_;
+  Database db_;
+  int depth_ = 0;
+  std::int64_t last_intent_ = 0;
+  Statement get_, find_, find_there_, children_, there_children_, has_children_, has_there_, count_,
+      insert_, update_, delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_,
+      drop_presence_, least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
+};
+
+}  // namespace pargeter
