@@ -91,7 +91,7 @@ void ResetConnection(int peer_port) {
     if (port != peer_port) continue;
     const linger hard{1, 0};
     ::setsockopt(fd, SOL_SOCKET, SO_LINGER, &hard, sizeof(hard));
-    ::shutdown(fd, SHUT_RD);
+    ::shutdown(fd, SHUT_RDWR);
   }
 }
 

@@ -256,10 +256,6 @@ Attr Drive::AttrOf(const Live& live) {
   return attr;
 }
 
-std::string Drive::Join(const std::string& folder, const std::string& part) {
-  return folder.empty() ? part : folder + "/" + part;
-}
-
 std::string Drive::KeyPart(const Node& node) {
   return node.there == There::kSpelled ? node.there_name : NameToKey(node.name);
 }
@@ -268,15 +264,15 @@ std::string Drive::ThereName(const Node& node) {
   return node.there == There::kSame || node.there == There::kAbsent ? NameToKey(node.name) : node.there_name;
 }
 
-// Where the store has the folder. A folder that it does not have yet will be where it is here.
+// The prefix of what the store has in the folder: "" or ending in "/". A folder that it does not
+// have yet will be where it is here.
 Result<std::string> Drive::FolderKey(NodeId folder) {
   std::string path;
   for (int depth = 0; folder != kRootId; ++depth) {
     if (depth > 4096) return Error(Code::kInternal, "folders nest in a circle");
     PG_ASSIGN(Live * live, Get(folder));
     const Node& node = live->node;
-    const std::string part = ThereName(node);
-    path = path.empty() ? part : part + "/" + path;
+    path.insert(0, ThereName(node) + "/");
     folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
     if (folder == kNoNode) return Error(Code::kStale, "the folder is gone");
   }
@@ -287,8 +283,7 @@ Result<std::string> Drive::TherePath(const Node& node) {
   const NodeId parent = node.there == There::kElsewhere ? node.there_parent : node.parent;
   if (node.id == kRootId) return std::string();
   PG_ASSIGN(const std::string folder, FolderKey(parent));
-  // a part may be empty, so the folder's path alone does not tell where it ends
-  return parent == kRootId ? ThereName(node) : folder + "/" + ThereName(node);
+  return folder + ThereName(node);
 }
 
 void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {

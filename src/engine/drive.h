@@ -201,11 +201,10 @@ class Drive {
   Status AddIntent(Live* live) REQUIRES(tree_mutex_);
   void Trim() REQUIRES(tree_mutex_);
   Attr AttrOf(const Live& live) REQUIRES(tree_mutex_);
-  Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // path at the store
+  Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // prefix at the store
   static std::string KeyPart(const Node& node);          // where it is to be
   std::string ThereName(const Node& node);               // where it is
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
-  static std::string Join(const std::string& folder, const std::string& part);
   void SetThere(Node* node, NodeId parent, const std::string& key);
   Status CheckWritable() const;
   Status CheckNewName(const std::string& name) const;

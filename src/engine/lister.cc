@@ -80,7 +80,7 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
         if (listing->first_page) {  // a large folder: ask for the one name instead of waiting
           probe_name = true;
           PG_ASSIGN(const std::string key, FolderKey(id));
-          probe_path = id == kRootId ? NameToKey(until_name) : key + "/" + NameToKey(until_name);
+          probe_path = key + NameToKey(until_name);
           break;
         }
       }

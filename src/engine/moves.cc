@@ -136,7 +136,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   }
   std::vector<Entry> objects;
   for (std::string next;;) {
-    PG_ASSIGN(const ListPage page, provider_->ListDeep(job->there_path, next, job->cancel));
+    PG_ASSIGN(const ListPage page, provider_->ListDeep(job->there_path + "/", next, job->cancel));
     objects.insert(objects.end(), page.entries.begin(), page.entries.end());
     next = page.next;
     if (next.empty()) break;

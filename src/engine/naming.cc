@@ -64,7 +64,8 @@ std::string KeyToName(std::string_view part) {
   if (part.find("{b") != std::string_view::npos) {
     // bytes that a file name here had and a key cannot hold
     std::string raw = Decode(part, 'b');
-    if (LegalName(raw) && NameToKey(raw) == part) return raw;
+    // shorter each time, so that the two functions' calls of each other end
+    if (raw.size() < part.size() && LegalName(raw) && NameToKey(raw) == part) return raw;
   }
   return PlainName(part);
 }

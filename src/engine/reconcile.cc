@@ -120,7 +120,7 @@ Status Drive::PlanPlace(Job* job, Live* live) {
   job->parent = node.parent;
   job->key = KeyPart(node);
   PG_ASSIGN(const std::string folder, FolderKey(node.parent));
-  job->path = node.parent == kRootId ? job->key : folder + "/" + job->key;
+  job->path = folder + job->key;
   if (node.there == There::kSame || node.there == There::kSpelled) {
     job->only_if = Precondition::Is(node.version);
   } else {

@@ -97,7 +97,7 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
     for (const Entry& entry : page->entries) {
       const auto it = wanted.find(entry.name);
       if (entry.kind == Kind::kFolder || it == wanted.end() || it->second->version != entry.version) continue;
-      paths.push_back(group[0].there_parent == kRootId ? entry.name : folder + "/" + entry.name);
+      paths.push_back(folder + entry.name);
     }
     next = page->next;
     if (next.empty()) break;

@@ -120,7 +120,8 @@ class Provider {
 
   virtual Capabilities Can() const = 0;
 
-  // One page of the direct children of `folder` ("" = the root), sorted by the store. Sizes and
+  // One page of the direct children of `folder`, sorted by the store. `folder` is "" for the root
+  // and else ends in "/": a part of a path may be empty, so "/" is a folder below the root. Sizes and
   // versions, no attributes. A folder that is not there gives an empty page on stores without
   // real folders.
   virtual Result<ListPage> List(const std::string& folder, const std::string& next,

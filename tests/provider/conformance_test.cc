@@ -181,7 +181,7 @@ TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
                                     "tick'\"", "back\\slash", "star*", "{x2E}", "~tilde", "a=b,c", "new\nline",
                                     std::string(200, 'k')};
   for (const std::string& name : names) ASSERT_OK(Put("odd/" + name, name));
-  const auto listed = ListAll("odd");
+  const auto listed = ListAll("odd/");
   for (const std::string& name : names) {
     EXPECT_EQ(listed.count(name), 1u) << name;
     const auto got = Get("odd/" + name);
@@ -192,23 +192,24 @@ TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
   const auto failed = provider_->RemoveMany({"odd/with space", "odd/tick'\"", "odd/new\nline"}, nullptr);
   ASSERT_OK(failed);
   EXPECT_TRUE(failed->empty());
-  EXPECT_EQ(ListAll("odd").size(), names.size() - 3);
+  EXPECT_EQ(ListAll("odd/").size(), names.size() - 3);
 }
 
 TEST_P(ConformanceTest, DotsAndDoubledSlashesAreParts) {
-  const std::vector<std::string> paths = {"d/./x", "d/../y", "d//z", "d/w/"};
+  const std::vector<std::string> paths = {"d/./x", "d/../y", "d//z", "d/w/", "/lead"};
   for (const std::string& path : paths) {
     ASSERT_OK(Put(path, path));
     const auto got = Get(path);
     ASSERT_OK(got);
     EXPECT_EQ(*got, path);
   }
-  const auto listed = ListAll("d");
+  const auto listed = ListAll("d/");
   EXPECT_EQ(listed.count("./"), 1u);
   EXPECT_EQ(listed.count("../"), 1u);
   EXPECT_EQ(listed.count("/"), 1u);
   EXPECT_EQ(listed.count("w/"), 1u);
-  EXPECT_EQ(ListAll("d/w").count(""), 1u) << "a folder marker with content is a file of no name";
+  EXPECT_EQ(ListAll("/").count("lead"), 1u);
+  EXPECT_EQ(ListAll("d/w/").count(""), 1u) << "a folder marker with content is a file of no name";
 }
 
 TEST_P(ConformanceTest, TheLongestKeyWorks) {
@@ -233,8 +234,8 @@ TEST_P(ConformanceTest, FoldersLiveByMarkersAndByContent) {
   auto listed = ListAll("");
   EXPECT_EQ(listed.count("empty/"), 1u);
   EXPECT_EQ(listed.count("full/"), 1u);
-  EXPECT_EQ(ListAll("empty").count("(marker)/"), 1u);
-  EXPECT_EQ(ListAll("full").count("(marker)/"), 0u);
+  EXPECT_EQ(ListAll("empty/").count("(marker)/"), 1u);
+  EXPECT_EQ(ListAll("full/").count("(marker)/"), 0u);
   EXPECT_TRUE(provider_->Look("empty", nullptr)->marker);
   EXPECT_EQ(provider_->Look("full", nullptr)->kind, Kind::kFolder);
   ASSERT_OK(provider_->RemoveFolder("empty", nullptr));
@@ -246,14 +247,14 @@ TEST_P(ConformanceTest, ListingsPageThroughEverything) {
   std::vector<std::string> paths;
   for (int i = 0; i < 1020; ++i) paths.push_back("many/n" + std::to_string(i));
   for (const std::string& path : paths) ASSERT_OK(Put(path, ""));
-  const auto page = provider_->List("many", "", nullptr);
+  const auto page = provider_->List("many/", "", nullptr);
   ASSERT_OK(page);
   EXPECT_FALSE(page->next.empty());
-  EXPECT_EQ(ListAll("many").size(), paths.size());
+  EXPECT_EQ(ListAll("many/").size(), paths.size());
   const auto failed = provider_->RemoveMany(paths, nullptr);
   ASSERT_OK(failed);
   EXPECT_TRUE(failed->empty());
-  EXPECT_TRUE(ListAll("many").empty());
+  EXPECT_TRUE(ListAll("many/").empty());
 }
 
 TEST_P(ConformanceTest, AnUploadInPartsIsResumedAndAborted) {

@@ -68,7 +68,7 @@ TemporaryFolder::~TemporaryFolder() {
   std::filesystem::remove_all(path_, ec);
 }
 
-Outcome Run(const std::vector<std::string>& command, const std::string& input, int seconds,
+Outcome RunCommand(const std::vector<std::string>& command, const std::string& input, int seconds,
             const std::map<std::string, std::string>& environment) {
   const auto until = Time::now() + std::chrono::seconds(seconds);
   int in[2], out[2], err[2];

@@ -28,7 +28,7 @@ struct Outcome {
 };
 
 // Runs to its end, at most `seconds`; then it is killed. `input` goes to standard input.
-Outcome Run(const std::vector<std::string>& command, const std::string& input = "",
+Outcome RunCommand(const std::vector<std::string>& command, const std::string& input = "",
             int seconds = 120, const std::map<std::string, std::string>& environment = {});
 
 // A program in the background.
@@ -64,7 +64,7 @@ bool Eventually(Check done, int seconds = 20) {
   const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(seconds);
   do {
     if (done()) return true;
-    Run({"/bin/sleep", "0.05"});
+    RunCommand({"/bin/sleep", "0.05"});
   } while (std::chrono::steady_clock::now() < until);
   return false;
 }

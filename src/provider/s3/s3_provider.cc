@@ -202,7 +202,7 @@ Result<Listing> S3Provider::ListKeys(const std::string& prefix, bool deep, int m
 
 Result<ListPage> S3Provider::List(const std::string& folder, const std::string& next,
                                   const Cancel& cancel) {
-  const std::string prefix = options_.prefix + (folder.empty() ? "" : folder + "/");
+  const std::string prefix = options_.prefix + folder;
   PG_ASSIGN(const Listing listing, ListKeys(prefix, false, 1000, next, cancel));
   ListPage page;
   page.next = listing.next_token;
@@ -235,7 +235,7 @@ Result<ListPage> S3Provider::List(const std::string& folder, const std::string& 
 
 Result<ListPage> S3Provider::ListDeep(const std::string& folder, const std::string& next,
                                       const Cancel& cancel) {
-  const std::string prefix = options_.prefix + (folder.empty() ? "" : folder + "/");
+  const std::string prefix = options_.prefix + folder;
   PG_ASSIGN(const Listing listing, ListKeys(prefix, true, 1000, next, cancel));
   ListPage page;
   page.next = listing.next_token;

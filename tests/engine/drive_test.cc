@@ -1,0 +1,516 @@
+// The engine without a face: a drive over a store in memory.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "engine/drive.h"
+#include "support/fake_store.h"
+#include "support/process.h"
+
+namespace pargeter::test {
+namespace {
+
+// A disk that can be full or broken.
+class FaultyDisk : public Disk {
+ public:
+  std::atomic<bool> full{false}, broken{false};
+  Result<std::uint64_t> FreeBytes(const std::string& path) override {
+    if (full) return std::uint64_t{0};
+    return Disk::FreeBytes(path);
+  }
+  Result<std::size_t> ReadAt(int fd, char* data, std::size_t size, std::uint64_t offset) override {
+    if (broken) return Error(Code::kIo, "the disk is broken");
+    return Disk::ReadAt(fd, data, size, offset);
+  }
+};
+
+class DriveTest : public testing::Test {
+ protected:
+  void TearDown() override { Close(); }
+
+  void Open(std::uint64_t cache_limit = 1ull << 30) {
+    DriveOptions o;
+    o.name = "sheets";
+    o.state_folder = folder_ / "state";
+    o.cache_folder = folder_ / "cache";
+    o.cache_limit = cache_limit;
+    o.keep_free = 0;
+    o.quiet = Duration(20);
+    o.fresh_for = Duration(60000);
+    o.patience = Duration(5000);
+    o.read_only = read_only_;
+    o.host = "isle";
+    o.upload_workers = 4;
+    o.fetch_workers = 2;
+    o.disk = &disk_;
+    auto drive = Drive::Open(o, std::make_unique<FakeStore>(&world_));
+    ASSERT_TRUE(drive.ok()) << drive.error().what;
+    drive_ = std::move(*drive);
+    drive_->Start(nullptr);
+    ASSERT_TRUE(drive_->FirstContact().ok());
+  }
+  void Close() { drive_.reset(); }
+
+  NodeId IdOf(const std::string& path) {
+    NodeId at = kRootId;
+    for (const std::string& part : Split(path, '/')) {
+      if (part.empty()) continue;
+      const auto attr = drive_->Lookup(at, part);
+      if (!attr.ok()) return kNoNode;
+      at = attr->id;
+    }
+    return at;
+  }
+  static std::pair<std::string, std::string> Parted(const std::string& path) {
+    const auto slash = path.rfind('/');
+    return slash == std::string::npos ? std::make_pair(std::string(), path)
+                                      : std::make_pair(path.substr(0, slash), path.substr(slash + 1));
+  }
+  Status Write(const std::string& path, const std::string& text) {
+    const auto [folder, name] = Parted(path);
+    auto opened = drive_->Create(IdOf(folder), name, 0644, 0, 0, false);
+    if (!opened.ok()) return opened.error();
+    Status s = drive_->SetAttr(opened->attr.id, AttrChange{.mode = {}, .uid = {}, .gid = {}, .size = 0, .mtime = {}}, opened->file).ok()
+                   ? Status() : Status(Error(Code::kIo, "truncate"));
+    if (s.ok()) s = drive_->Write(opened->file, text, 0, false);
+    if (s.ok()) s = drive_->Flush(opened->file);
+    drive_->Release(opened->file);
+    return s;
+  }
+  Result<std::string> ReadOpen(const OpenFilePtr& file) {
+    std::string out(1u << 20, '\0');
+    PG_ASSIGN(const std::size_t n, drive_->Read(file, out.data(), out.size(), 0));
+    out.resize(n);
+    return out;
+  }
+  Result<std::string> Read(const std::string& path) {
+    auto opened = drive_->OpenNode(IdOf(path), Drive::Intent::kRead);
+    if (!opened.ok()) return opened.error();
+    auto text = ReadOpen(opened->file);
+    drive_->Release(opened->file);
+    return text;
+  }
+  std::vector<std::string> Names(const std::string& path) {
+    std::vector<std::string> names;
+    const NodeId id = IdOf(path);
+    EXPECT_TRUE(drive_->OpenFolder(id).ok());
+    for (NodeId after = 0;;) {
+      const auto entries = drive_->ReadFolder(id, after, 100, false);
+      EXPECT_TRUE(entries.ok());
+      if (!entries.ok() || entries->empty()) break;
+      for (const DirEntry& e : *entries) names.push_back(e.name);
+      after = entries->back().attr.id;
+    }
+    std::sort(names.begin(), names.end());
+    return names;
+  }
+  void FlushAll() {
+    const Status flushed = drive_->Flush(Duration(20000));
+    ASSERT_TRUE(flushed.ok()) << flushed.error().what;
+  }
+  std::vector<std::string> Asked(const std::string& kind) {
+    std::vector<std::string> out;
+    for (const std::string& what : world_.TakeAsked()) {
+      if (what.compare(0, kind.size() + 1, kind + " ") == 0) out.push_back(what);
+    }
+    return out;
+  }
+
+  TemporaryFolder folder_;
+  FakeWorld world_;
+  FaultyDisk disk_;
+  bool read_only_ = false;
+  std::unique_ptr<Drive> drive_;
+};
+
+TEST_F(DriveTest, WhatTheStoreHasIsShownAndRead) {
+  world_.Put("list.csv", "a,b");
+  world_.Put("sheets/1.jpg", "picture");
+  Open();
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"list.csv", "sheets"}));
+  EXPECT_EQ(*Read("sheets/1.jpg"), "picture");
+  world_.TakeAsked();
+  EXPECT_EQ(*Read("sheets/1.jpg"), "picture");
+  EXPECT_TRUE(world_.TakeAsked().empty()) << "a second read asks the store nothing";
+}
+
+TEST_F(DriveTest, WhatIsWrittenArrivesOnceWithOneRequest) {
+  Open();
+  world_.TakeAsked();
+  ASSERT_TRUE(Write("note.txt", "seen").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["note.txt"], "seen");
+  EXPECT_EQ(Asked("write"), std::vector<std::string>{"write note.txt"});
+}
+
+TEST_F(DriveTest, AnEditorsSaveIsOneUpload) {
+  world_.Put("f", "old");
+  Open();
+  ASSERT_TRUE(Write("f.tmp", "new").ok());
+  ASSERT_TRUE(drive_->Rename(kRootId, "f.tmp", kRootId, "f", Drive::Replace::kYes).ok());
+  world_.TakeAsked();
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "new"}}));
+  EXPECT_EQ(Asked("write"), std::vector<std::string>{"write f"});
+  EXPECT_EQ(*Read("f"), "new");
+}
+
+TEST_F(DriveTest, WhatNeverLeftIsCancelledByItsDeletion) {
+  Open();
+  ASSERT_TRUE(Write("scratch", "x").ok());
+  ASSERT_TRUE(drive_->Unlink(kRootId, "scratch").ok());
+  world_.TakeAsked();
+  FlushAll();
+  EXPECT_TRUE(Asked("write").empty());
+  EXPECT_TRUE(world_.All().empty());
+}
+
+TEST_F(DriveTest, MovesAreMadeByTheStore) {
+  world_.Put("a", "A");
+  world_.Put("d/x", "X");
+  world_.Put("d/sub/y", "Y");
+  Open();
+  ASSERT_EQ(Names("d").size(), 2u);
+  ASSERT_TRUE(drive_->Rename(kRootId, "a", IdOf("d"), "b", Drive::Replace::kYes).ok());
+  ASSERT_TRUE(drive_->Rename(kRootId, "d", kRootId, "e", Drive::Replace::kYes).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"e/b", "A"}, {"e/x", "X"}, {"e/sub/y", "Y"}}));
+  EXPECT_TRUE(Asked("read").empty()) << "no bytes through here";
+  EXPECT_EQ(*Read("e/sub/y"), "Y");
+}
+
+TEST_F(DriveTest, TwoFilesChangePlaces) {
+  world_.Put("a", "A");
+  world_.Put("b", "B");
+  Open();
+  ASSERT_TRUE(drive_->Rename(kRootId, "a", kRootId, "t", Drive::Replace::kYes).ok());
+  ASSERT_TRUE(drive_->Rename(kRootId, "b", kRootId, "a", Drive::Replace::kYes).ok());
+  ASSERT_TRUE(drive_->Rename(kRootId, "t", kRootId, "b", Drive::Replace::kYes).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
+}
+
+TEST_F(DriveTest, AFolderLivesOnWhenItsLastFileGoes) {
+  world_.Put("d/x", "X");
+  Open();
+  ASSERT_EQ(Names("d").size(), 1u);
+  ASSERT_TRUE(drive_->Unlink(IdOf("d"), "x").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/", ""}}));
+  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "d").ok());
+  FlushAll();
+  EXPECT_TRUE(world_.All().empty());
+}
+
+TEST_F(DriveTest, AFullFolderIsNotRemoved) {
+  world_.Put("d/x", "X");
+  Open();
+  EXPECT_EQ(drive_->RemoveFolder(kRootId, "d").error().code, Code::kNotEmpty);
+  EXPECT_EQ(drive_->Unlink(kRootId, "d").error().code, Code::kIsFolder);
+}
+
+TEST_F(DriveTest, ManyDeletionsGoInOneRequest) {
+  for (int i = 0; i < 50; ++i) world_.Put("d/" + std::to_string(i), "x");
+  world_.Put("d/keep", "k");
+  Open();
+  ASSERT_EQ(Names("d").size(), 51u);
+  world_.TakeAsked();
+  const NodeId d = IdOf("d");
+  for (int i = 0; i < 50; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().size(), 1u);
+  EXPECT_LT(world_.TakeAsked().size(), 20u);
+}
+
+TEST_F(DriveTest, ChangedOnBothSidesBothSurvive) {
+  world_.Put("f.csv", "base");
+  Open();
+  ASSERT_EQ(*Read("f.csv"), "base");
+  world_.Put("f.csv", "theirs");
+  ASSERT_TRUE(Write("f.csv", "ours").ok());
+  FlushAll();
+  const auto all = world_.All();
+  ASSERT_EQ(all.size(), 2u);
+  EXPECT_EQ(all.at("f.csv"), "theirs");
+  const auto kept = std::find_if(all.begin(), all.end(), [](const auto& o) { return o.second == "ours"; });
+  ASSERT_NE(kept, all.end());
+  EXPECT_EQ(kept->first.compare(0, 17, "f (kept from isle"), 0) << kept->first;
+  EXPECT_EQ(*Read("f.csv"), "theirs");
+  EXPECT_EQ(*Read(kept->first), "ours");
+}
+
+TEST_F(DriveTest, DeletedThereAndChangedHereComesBack) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.Erase("f");
+  ASSERT_TRUE(Write("f", "ours").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], "ours");
+}
+
+TEST_F(DriveTest, DeletedHereAndChangedThereStays) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.Put("f", "theirs");
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], "theirs");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("f"), "theirs");
+}
+
+TEST_F(DriveTest, CreatedOnBothSidesBothSurviveAndEqualOnesAreOne) {
+  Open();
+  world_.Put("same", "equal");
+  world_.Put("other", "theirs");
+  ASSERT_TRUE(Write("same", "equal").ok());
+  ASSERT_TRUE(Write("other", "ours").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().size(), 3u);
+  EXPECT_EQ(*Read("same"), "equal");
+  EXPECT_EQ(*Read("other"), "theirs");
+}
+
+TEST_F(DriveTest, ALostAnswerIsNoConflict) {
+  Open();
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(Write("f", "once").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "once"}}));
+  EXPECT_EQ(Names(""), std::vector<std::string>{"f"});
+}
+
+TEST_F(DriveTest, ChangesAtTheStoreShowAfterALook) {
+  world_.Put("a", "1");
+  world_.Put("b", "2");
+  Open();
+  ASSERT_EQ(*Read("a"), "1");
+  world_.Put("a", "111");
+  world_.Erase("b");
+  world_.Put("c", "3");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"a", "c"}));
+  EXPECT_EQ(*Read("a"), "111");
+}
+
+TEST_F(DriveTest, AnOpenFileReadsItsVersionOrNothing) {
+  world_.Put("f", std::string(3000000, 'o'));
+  Open();
+  auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
+  ASSERT_TRUE(opened.ok());
+  std::string piece(4096, '\0');
+  ASSERT_TRUE(drive_->Read(opened->file, piece.data(), piece.size(), 0).ok());
+  world_.Put("f", std::string(3000000, 'n'));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  for (std::uint64_t at = 0; at < 3000000; at += 100000) {
+    const auto n = drive_->Read(opened->file, piece.data(), piece.size(), at);
+    if (!n.ok()) {
+      EXPECT_EQ(n.error().code, Code::kStale);
+    } else {
+      EXPECT_EQ(piece.substr(0, *n), std::string(*n, 'o'));
+    }
+  }
+  drive_->Release(opened->file);
+  EXPECT_EQ((*Read("f"))[0], 'n');
+}
+
+TEST_F(DriveTest, ADeletedFileIsReadOnByWhoeverHasItOpen) {
+  world_.Put("f", "still here");
+  Open();
+  auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  EXPECT_EQ(*ReadOpen(opened->file), "still here");
+  EXPECT_EQ(IdOf("f"), kNoNode);
+  drive_->Release(opened->file);
+  FlushAll();
+  EXPECT_TRUE(world_.All().empty());
+}
+
+TEST_F(DriveTest, WhatIsPendingOutlivesTheProcessAndGoesUpOnce) {
+  Open();
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("f", "safe").ok());
+  ASSERT_TRUE(drive_->MakeFolder(kRootId, "d", 0755, 0, 0).ok());
+  ASSERT_TRUE(Write("d/g", "too").ok());
+  EXPECT_EQ(drive_->Flush(Duration(300)).error().code, Code::kTimeout);
+  Close();
+  // the cache may be emptied by hand; pending data is elsewhere
+  std::filesystem::remove_all(folder_ / "cache");
+  world_.SetOffline(false);
+  Open();
+  EXPECT_EQ(*Read("f"), "safe");
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/", ""}, {"d/g", "too"}, {"f", "safe"}}));
+}
+
+TEST_F(DriveTest, OfflineIsNoticedOnceAndWhatIsHereWorks) {
+  world_.Put("here", "h");
+  world_.Put("away", "a");
+  Open();
+  ASSERT_EQ(*Read("here"), "h");
+  world_.SetOffline(true);
+  EXPECT_EQ(Read("away").error().code, Code::kUnavailable);
+  world_.TakeAsked();
+  EXPECT_EQ(*Read("here"), "h");
+  EXPECT_EQ(Read("away").error().code, Code::kUnavailable);
+  EXPECT_TRUE(Asked("read").empty()) << "asked again although it is known to be offline";
+  EXPECT_NE(drive_->Summary().offline_since, 0);
+  ASSERT_TRUE(Write("new", "n").ok());
+  world_.SetOffline(false);
+  FlushAll();  // back is noticed without being told
+  EXPECT_EQ(world_.All()["new"], "n");
+  EXPECT_EQ(*Read("away"), "a");
+}
+
+TEST_F(DriveTest, AMountedDriveStartsOfflineFromItsIndex) {
+  world_.Put("d/f", "x");
+  Open();
+  ASSERT_EQ(*Read("d/f"), "x");
+  Close();
+  world_.SetOffline(true);
+  Open();
+  EXPECT_EQ(Names("d"), std::vector<std::string>{"f"});
+  EXPECT_EQ(*Read("d/f"), "x");
+}
+
+TEST_F(DriveTest, TheCacheStaysWithinItsBudgetAndPendingIsNeverDropped) {
+  for (int i = 0; i < 20; ++i) world_.Put("f" + std::to_string(i), std::string(100000, static_cast<char>('a' + i)));
+  Open(500000);
+  world_.SetOffline(false);
+  for (int i = 0; i < 20; ++i) {
+    ASSERT_EQ(Read("f" + std::to_string(i))->size(), 100000u);
+    ASSERT_LE(drive_->Summary().cache_bytes, 500000u);
+  }
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("mine", std::string(50000, 'm')).ok());
+  world_.SetOffline(false);
+  EXPECT_EQ(Read("mine")->size(), 50000u);
+  drive_->EvictAll(kRootId);
+  EXPECT_EQ(Read("mine")->size(), 50000u);
+  FlushAll();
+  EXPECT_EQ(world_.All()["mine"], std::string(50000, 'm'));
+}
+
+TEST_F(DriveTest, AFullDiskIsSaidAtTheWriteAndReadingGoesThrough) {
+  world_.Put("f", "content");
+  Open();
+  disk_.full = true;
+  EXPECT_EQ(Write("new", std::string(100000, 'n')).error().code, Code::kNoSpace);
+  EXPECT_EQ(*Read("f"), "content");
+  EXPECT_EQ(drive_->Summary().cache_bytes, 0u);
+}
+
+TEST_F(DriveTest, ABrokenCacheDiskIsAnErrorNotAWrongByte) {
+  world_.Put("f", "content");
+  Open();
+  ASSERT_EQ(*Read("f"), "content");
+  disk_.broken = true;
+  EXPECT_EQ(Read("f").error().code, Code::kIo);
+  disk_.broken = false;
+  EXPECT_EQ(*Read("f"), "content");
+}
+
+TEST_F(DriveTest, AForbiddenUploadIsKeptAndExplained) {
+  Open();
+  {
+    const Lock lock(world_.mutex);
+    world_.forbid = "f";
+  }
+  ASSERT_TRUE(Write("f", "kept").ok());
+  EXPECT_EQ(drive_->Flush(Duration(500)).error().code, Code::kTimeout);
+  const auto queue = drive_->Queue(10);
+  ASSERT_TRUE(queue.ok());
+  ASSERT_EQ(queue->size(), 1u);
+  EXPECT_NE((*queue)[0].second.error.find("not allowed"), std::string::npos);
+  EXPECT_EQ(*Read("f"), "kept");
+}
+
+TEST_F(DriveTest, AReadOnlyDriveSaysSo) {
+  world_.Put("f", "x");
+  read_only_ = true;
+  Open();
+  EXPECT_EQ(*Read("f"), "x");
+  EXPECT_EQ(Write("g", "y").error().code, Code::kReadOnly);
+  EXPECT_EQ(drive_->Unlink(kRootId, "f").error().code, Code::kReadOnly);
+  EXPECT_EQ(drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite).error().code, Code::kReadOnly);
+}
+
+TEST_F(DriveTest, HostileAndStrangeNamesStayInTheirFolder) {
+  world_.Put("../etc/passwd", "no");
+  world_.Put("a/./b", "dot");
+  world_.Put("a//c", "empty");
+  world_.Put("/top", "leading");
+  world_.Put("both", "file");
+  world_.Put("both/inner", "inner");
+  world_.Put(std::string(300, 'n'), "long");
+  Open();
+  const auto names = Names("");
+  EXPECT_EQ(names.size(), 6u);
+  for (const std::string& name : names) {
+    EXPECT_TRUE(name != ".." && name.size() <= 255) << name;
+  }
+  EXPECT_EQ(*Read("{x2E}{x2E}/etc/passwd"), "no");
+  EXPECT_EQ(*Read("a/{x2E}/b"), "dot");
+  EXPECT_EQ(*Read("a/{}/c"), "empty");
+  EXPECT_EQ(*Read("{}/top"), "leading");
+  EXPECT_EQ(*Read("both{file}"), "file");
+  EXPECT_EQ(*Read("both/inner"), "inner");
+  ASSERT_TRUE(Write("both{file}", "changed").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["both"], "changed");
+}
+
+TEST_F(DriveTest, SymbolicLinksTravel) {
+  Open();
+  ASSERT_TRUE(drive_->MakeSymlink(kRootId, "link", "some/where", 0, 0).ok());
+  FlushAll();
+  Close();
+  std::filesystem::remove_all(folder_ / "state");
+  Open();
+  const NodeId id = IdOf("link");
+  EXPECT_EQ(*drive_->ReadSymlink(id), "some/where");
+}
+
+TEST_F(DriveTest, ASecondProcessIsKeptOut) {
+  Open();
+  DriveOptions o;
+  o.name = "sheets";
+  o.state_folder = folder_ / "state";
+  o.cache_folder = folder_ / "cache";
+  const auto second = Drive::Open(o, nullptr);
+  ASSERT_FALSE(second.ok());
+  EXPECT_EQ(second.error().code, Code::kBusy);
+}
+
+TEST_F(DriveTest, PartsNeverReadComeFromTheVersionThatWasChanged) {
+  world_.Put("big", std::string(3000000, 'o'));
+  Open();
+  auto opened = drive_->OpenNode(IdOf("big"), Drive::Intent::kWrite);
+  ASSERT_TRUE(opened.ok());
+  ASSERT_TRUE(drive_->Write(opened->file, "NEW", 1500000, false).ok());
+  ASSERT_TRUE(drive_->Flush(opened->file).ok());
+  drive_->Release(opened->file);
+  FlushAll();
+  std::string expected(3000000, 'o');
+  expected.replace(1500000, 3, "NEW");
+  EXPECT_TRUE(world_.All()["big"] == expected);
+}
+
+TEST_F(DriveTest, CutAndGrownFilesReadZerosNotTheOldBytes) {
+  world_.Put("f", std::string(200000, 'o'));
+  Open();
+  const NodeId id = IdOf("f");
+  AttrChange cut, grow;
+  cut.size = 1000;
+  grow.size = 5000;
+  ASSERT_TRUE(drive_->SetAttr(id, cut, nullptr).ok());
+  ASSERT_TRUE(drive_->SetAttr(id, grow, nullptr).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], std::string(1000, 'o') + std::string(4000, '\0'));
+}
+
+}  // namespace
+}  // namespace pargeter::test

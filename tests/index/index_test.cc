@@ -1,0 +1,128 @@
+#include <gtest/gtest.h>
+
+#include "index/index.h"
+#include "support/process.h"
+
+namespace pargeter::test {
+namespace {
+
+Node File(NodeId parent, const std::string& name) {
+  Node node;
+  node.parent = parent;
+  node.name = name;
+  return node;
+}
+
+TEST(IndexTest, EveryFieldComesBackAfterReopening) {
+  TemporaryFolder folder;
+  Node node = File(kRootId, std::string("a\0b\xFF", 4));
+  node.kind = NodeKind::kSymlink;
+  node.there = There::kElsewhere;
+  node.there_parent = kRootId;
+  node.there_name = "";  // an empty part is a name at the store
+  node.size = 1ull << 40;
+  node.mtime = -5;
+  node.uid = 0;
+  node.target = "t";
+  node.attributes_known = false;
+  node.version = "v";
+  node.dirty = kData | kAttributes;
+  node.generation = 9;
+  node.copy_of = "c";
+  node.upload = "u";
+  node.intent = 3;
+  node.error = "e";
+  node.conflict = true;
+  {
+    auto index = Index::Open(folder / "i.db");
+    ASSERT_TRUE(index.ok()) << index.error().what;
+    ASSERT_TRUE((*index)->Insert(&node).ok());
+    ASSERT_TRUE((*index)->Sync().ok());
+  }
+  auto index = Index::Open(folder / "i.db");
+  const auto got = (*index)->Get(node.id);
+  ASSERT_TRUE(got.ok() && *got);
+  const Node& n = **got;
+  EXPECT_EQ(n.name, node.name);
+  EXPECT_EQ(n.kind, node.kind);
+  EXPECT_EQ(n.size, node.size);
+  EXPECT_EQ(n.mtime, node.mtime);
+  EXPECT_EQ(n.uid, 0);
+  EXPECT_EQ(n.gid, -1);
+  EXPECT_EQ(n.attributes_known, false);
+  EXPECT_EQ(n.version, "v");
+  EXPECT_EQ(n.dirty, node.dirty);
+  EXPECT_EQ(n.generation, 9u);
+  EXPECT_EQ(n.upload, "u");
+  EXPECT_EQ(n.error, "e");
+  EXPECT_TRUE(n.conflict);
+  EXPECT_EQ((*index)->NextIntent(), 4);
+  const auto there = (*index)->FindThere(kRootId, "", false);
+  ASSERT_TRUE(there.ok() && *there);
+  EXPECT_EQ((*there)->id, node.id);
+}
+
+TEST(IndexTest, ANameIsTakenOnceAndGoneNodesHaveNone) {
+  TemporaryFolder folder;
+  auto index = std::move(*Index::Open(folder / "i.db"));
+  Node a = File(kRootId, "x"), b = File(kRootId, "x");
+  ASSERT_TRUE(index->Insert(&a).ok());
+  EXPECT_EQ(index->Insert(&b).error().code, Code::kExists);
+  a.parent = kNoNode;
+  ASSERT_TRUE(index->Update(a).ok());
+  EXPECT_TRUE(index->Insert(&b).ok());
+  EXPECT_EQ((*index->Find(kRootId, "x"))->id, b.id);
+}
+
+TEST(IndexTest, ReadingAFolderGoesOnWhereItWasWhileItChanges) {
+  TemporaryFolder folder;
+  auto index = std::move(*Index::Open(folder / "i.db"));
+  std::vector<NodeId> ids;
+  for (int i = 0; i < 10; ++i) {
+    Node n = File(kRootId, "n" + std::to_string(i));
+    ASSERT_TRUE(index->Insert(&n).ok());
+    ids.push_back(n.id);
+  }
+  const auto first = *index->Children(kRootId, 0, 4);
+  ASSERT_EQ(first.size(), 4u);
+  ASSERT_TRUE(index->Delete(ids[1]).ok());
+  Node late = File(kRootId, "late");
+  ASSERT_TRUE(index->Insert(&late).ok());
+  const auto rest = *index->Children(kRootId, first.back().id, 100);
+  EXPECT_EQ(rest.size(), 7u);
+  EXPECT_EQ(rest.back().name, "late");
+}
+
+TEST(IndexTest, ATransactionThatIsNotCommittedLeavesNothing) {
+  TemporaryFolder folder;
+  auto index = std::move(*Index::Open(folder / "i.db"));
+  {
+    Transaction outer = index->Begin();
+    Transaction inner = index->Begin();
+    Node n = File(kRootId, "x");
+    ASSERT_TRUE(index->Insert(&n).ok());
+    ASSERT_TRUE(inner.Commit().ok());
+  }
+  EXPECT_FALSE(*index->Find(kRootId, "x"));
+}
+
+TEST(IndexTest, ANewerFormatIsRefused) {
+  TemporaryFolder folder;
+  Ignore(Index::Open(folder / "i.db"));
+  {
+    auto db = Database::Open(folder / "i.db");
+    ASSERT_TRUE(db->Execute("PRAGMA user_version=99").ok());
+  }
+  const auto refused = Index::Open(folder / "i.db");
+  EXPECT_EQ(refused.error().code, Code::kRefused);
+  EXPECT_NE(refused.error().what.find("99"), std::string::npos);
+}
+
+TEST(IndexTest, WhatIsNoDatabaseIsSaidToBeDamaged) {
+  TemporaryFolder folder;
+  WriteAll(folder / "i.db", std::string(8192, 'z'));
+  EXPECT_EQ(Index::Open(folder / "i.db").error().code, Code::kDamaged);
+}
+
+}  // namespace
+}  // namespace pargeter::test

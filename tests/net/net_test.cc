@@ -1,0 +1,130 @@
+#include <gtest/gtest.h>
+#include <signal.h>
+
+#include <thread>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "net/http_client.h"
+#include "net/retry.h"
+#include "net/uri.h"
+#include "support/peers.h"
+
+namespace pargeter::test {
+namespace {
+
+TEST(RetryTest, GrowsWithJitterAndEnds) {
+  const RetryPolicy policy;
+  const Error lost(Code::kUnavailable, "lost");
+  EXPECT_EQ(NextTry(policy, lost, 1, Duration(0), 0.0)->count(), 100);
+  EXPECT_EQ(NextTry(policy, lost, 1, Duration(0), 0.999)->count(), 199);
+  EXPECT_GT(NextTry(policy, lost, 4, Duration(0), 0.0)->count(), NextTry(policy, lost, 3, Duration(0), 0.0)->count());
+  EXPECT_FALSE(NextTry(policy, lost, policy.max_attempts, Duration(0), 0.5));
+  EXPECT_FALSE(NextTry(policy, lost, 1, policy.give_up_after, 0.5));
+}
+
+TEST(RetryTest, HonoursWhatTheStoreAskedForUnlessItIsTooLong) {
+  const RetryPolicy policy;
+  Error slow(Code::kThrottled, "slow down");
+  slow.retry_after_ms = 7000;
+  EXPECT_EQ(NextTry(policy, slow, 1, Duration(0), 0.5)->count(), 7000);
+  slow.retry_after_ms = 3600000;
+  EXPECT_FALSE(NextTry(policy, slow, 1, Duration(0), 0.5));
+}
+
+TEST(RetryTest, WhatWillNotChangeIsNotRepeated) {
+  EXPECT_FALSE(NextTry({}, Error(Code::kPermission, ""), 1, Duration(0), 0.5));
+  EXPECT_FALSE(NextTry({}, Error(Code::kChanged, ""), 1, Duration(0), 0.5));
+}
+
+TEST(UriTest, EncodingIsReversible) {
+  std::string all;
+  for (int i = 0; i < 256; ++i) all += static_cast<char>(i);
+  EXPECT_EQ(PercentDecode(PercentEncode(all)), all);
+  EXPECT_EQ(PercentEncode("a/b c+~", KeepSlash::kYes), "a/b%20c%2B~");
+  EXPECT_EQ(PercentDecode("%zz%4"), "%zz%4");
+}
+
+TEST(UriTest, EndpointsAreChecked) {
+  const auto good = ParseEndpoint("https://store.example:9443/base/");
+  ASSERT_TRUE(good.ok());
+  EXPECT_EQ(good->authority, "store.example:9443");
+  EXPECT_EQ(good->path, "/base");
+  EXPECT_EQ(ParseEndpoint("http://[::1]:80")->host, "::1");
+  for (const char* bad : {"", "store", "ftp://x", "http://", "http://u:p@x", "http://x:99999", "http://x:y", "http://x?q"}) {
+    EXPECT_EQ(ParseEndpoint(bad).error().code, Code::kInvalid) << bad;
+  }
+}
+
+TEST(HttpClientTest, RefusedAndUnknownHostsAreUnavailable) {
+  HttpClient client({});
+  HttpRequest request;
+  request.url = "http://127.0.0.1:1/";
+  EXPECT_EQ(client.Do(request).error().code, Code::kUnavailable);
+  request.url = "http://no-such-host.invalid/";
+  const auto unknown = client.Do(request);
+  EXPECT_EQ(unknown.error().code, Code::kUnavailable);
+  EXPECT_NE(unknown.error().what.find("name is not found"), std::string::npos);
+}
+
+TEST(HttpClientTest, AStalledServerIsGivenUp) {
+  const Peer peer = StartStandin();
+  SetFault(peer, "stall=20000");
+  HttpClient client({});
+  HttpRequest request;
+  request.url = peer.endpoint + "/herbarium";
+  request.deadlines.stall = Duration(1000);
+  const auto start = std::chrono::steady_clock::now();
+  EXPECT_EQ(client.Do(request).error().code, Code::kTimeout);
+  EXPECT_LT(std::chrono::steady_clock::now() - start, std::chrono::seconds(10));
+  peer.process->Signal(SIGKILL);
+}
+
+TEST(HttpClientTest, CancellingEndsAWait) {
+  const Peer peer = StartStandin();
+  SetFault(peer, "stall=20000");
+  HttpClient client({});
+  HttpRequest request;
+  request.url = peer.endpoint + "/herbarium";
+  request.cancel = std::make_shared<CancelToken>();
+  std::thread other([&] { request.cancel->Cancel(); });
+  EXPECT_EQ(client.Do(request).error().code, Code::kCancelled);
+  other.join();
+  peer.process->Signal(SIGKILL);
+}
+
+TEST(HttpClientTest, ConnectionsAreKeptAndFaultsOfOneDoNotReachTheNext) {
+  const Peer peer = StartStandin();
+  HttpClient client({});
+  HttpRequest request;
+  request.url = peer.endpoint + "/herbarium";
+  for (int i = 0; i < 5; ++i) EXPECT_EQ(client.Do(request)->head.status, 403);  // not signed
+  // a kept connection that turns out to be dead is tried once more by libcurl itself
+  SetFault(peer, "reset,times=2");
+  const auto lost = client.Do(request);
+  ASSERT_FALSE(lost.ok());
+  EXPECT_EQ(lost.error().code, Code::kUnavailable);
+  EXPECT_EQ(client.Do(request)->head.status, 403);
+}
+
+TEST(HttpClientTest, CertificatesAreVerifiedAndAPrivateAuthorityIsAccepted) {
+  TemporaryFolder folder;
+  const Outcome made = RunCommand({"openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", folder / "key.pem", "-out",
+                            folder / "cert.pem", "-days", "2", "-subj", "/CN=localhost", "-addext", "subjectAltName=IP:127.0.0.1"});
+  ASSERT_EQ(made.exit_code, 0) << made.err;
+  const Peer peer = StartStandin({"--tls-certificate", folder / "cert.pem", "--tls-key", folder / "key.pem"});
+  HttpRequest request;
+  request.url = peer.endpoint + "/herbarium";
+  HttpClient trusting_nobody({});
+  const auto refused = trusting_nobody.Do(request);
+  ASSERT_FALSE(refused.ok());
+  EXPECT_EQ(refused.error().code, Code::kPermission);
+  EXPECT_NE(refused.error().remedy.find("--ca-file"), std::string::npos);
+  HttpOptions options;
+  options.ca_file = folder / "cert.pem";
+  HttpClient trusting(options);
+  EXPECT_EQ(trusting.Do(request)->head.status, 403);
+}
+
+}  // namespace
+}  // namespace pargeter::test
