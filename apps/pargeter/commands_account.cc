@@ -22,7 +22,8 @@ struct Add {
 
 Result<std::string> AskSecret() {
   if (!::isatty(0) || !::isatty(2)) {
-    return Error(Code::kInvalid, "no secret is given", "Give it with --secret-file FILE or --secret-env VARIABLE.");
+    return Error(Code::kInvalid, "no secret is given",
+                 "Give it with --secret-file FILE or --secret-env VARIABLE.");
   }
   fmt::print(stderr, "Secret: ");
   termios shown{};
@@ -42,7 +43,8 @@ Status RunAdd(Add& add, World& world) {
   AccountSettings& account = add.account;
   PG_TRY(CheckName("account", account.name));
   if (account.kind != "s3") {
-    return Error(Code::kInvalid, fmt::format("\"{}\" is no kind of account", Printable(account.kind)), "Kinds: s3");
+    return Error(Code::kInvalid,
+                 fmt::format("\"{}\" is no kind of account", Printable(account.kind)), "Kinds: s3");
   }
   PG_TRY(ParseEndpoint(account.endpoint));
   account.read_only = add.access == "read";
@@ -50,7 +52,8 @@ Status RunAdd(Add& add, World& world) {
     char cwd[4096];
     account.ca_file = AbsolutePath(account.ca_file, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
     if (::access(account.ca_file.c_str(), R_OK) != 0) {
-      return Error(Code::kNotFound, fmt::format("the certificate file {} cannot be read", Printable(account.ca_file)));
+      return Error(Code::kNotFound, fmt::format("the certificate file {} cannot be read",
+                                                Printable(account.ca_file)));
     }
   }
   std::string secret;
@@ -59,7 +62,8 @@ Status RunAdd(Add& add, World& world) {
   } else if (!add.secret_env.empty()) {
     const char* value = std::getenv(add.secret_env.c_str());
     if (value == nullptr || *value == 0) {
-      return Error(Code::kInvalid, fmt::format("the variable {} is not set", Printable(add.secret_env)));
+      return Error(Code::kInvalid,
+                   fmt::format("the variable {} is not set", Printable(add.secret_env)));
     }
     secret = value;
   } else {
@@ -67,14 +71,15 @@ Status RunAdd(Add& add, World& world) {
   }
   PG_TRY(SaveAccount(world.paths, account));
   PG_TRY(SaveSecret(world.paths.SecretsFile(), account.name, secret));
-  world.Say(fmt::format("Account {} is saved. Prove it with: pargeter account test {}", account.name, account.name));
+  world.Say(fmt::format("Account {} is saved. Prove it with: pargeter account test {}",
+                        account.name, account.name));
   if (world.json) world.PrintJson({{"account", account.name}});
   return {};
 }
 
 Json AccountJson(const AccountSettings& a) {
-  return {{"name", a.name}, {"kind", a.kind}, {"endpoint", a.endpoint}, {"region", a.region},
-          {"key_id", a.key_id}, {"access", a.read_only ? "read" : "write"}};
+  return {{"name", a.name},     {"kind", a.kind},     {"endpoint", a.endpoint},
+          {"region", a.region}, {"key_id", a.key_id}, {"access", a.read_only ? "read" : "write"}};
 }
 
 Status RunList(World& world) {
@@ -82,9 +87,11 @@ Status RunList(World& world) {
   for (const std::string& name : AccountNames(world.paths)) {
     PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
     all.push_back(AccountJson(a));
-    world.Say(fmt::format("{:<16} {:<4} {:<32} {}", a.name, a.kind, a.endpoint, a.read_only ? "read" : "write"));
+    world.Say(fmt::format("{:<16} {:<4} {:<32} {}", a.name, a.kind, a.endpoint,
+                          a.read_only ? "read" : "write"));
   }
-  if (all.empty()) world.Say("There are no accounts. Add one with: pargeter account add NAME --kind s3 ...");
+  if (all.empty())
+    world.Say("There are no accounts. Add one with: pargeter account add NAME --kind s3 ...");
   if (world.json) world.PrintJson({{"accounts", all}});
   return {};
 }
@@ -97,10 +104,13 @@ Status RunShow(const std::string& name, World& world) {
     if (settings.ok() && settings->account == name) used.push_back(drive);
   }
   const bool has_secret = LoadSecret(world.paths.SecretsFile(), name).ok();
-  world.Say(fmt::format("name      {}\nkind      {}\nendpoint  {}\nregion    {}\nkey id    {}\nsecret    {}\naccess    {}\ndrives    {}\nfile      {}",
-                        a.name, a.kind, a.endpoint, a.region, a.key_id, has_secret ? "stored" : "missing",
-                        a.read_only ? "read" : "write", used.empty() ? "none" : fmt::format("{}", fmt::join(used, ", ")),
-                        world.paths.AccountFile(name)));
+  world.Say(
+      fmt::format("name      {}\nkind      {}\nendpoint  {}\nregion    {}\nkey id    {}\nsecret    "
+                  "{}\naccess    {}\ndrives    {}\nfile      {}",
+                  a.name, a.kind, a.endpoint, a.region, a.key_id, has_secret ? "stored" : "missing",
+                  a.read_only ? "read" : "write",
+                  used.empty() ? "none" : fmt::format("{}", fmt::join(used, ", ")),
+                  world.paths.AccountFile(name)));
   if (world.json) {
     Json json = AccountJson(a);
     json["drives"] = used;
@@ -115,11 +125,13 @@ Status RunTest(const std::string& name, const std::string& folder, World& world)
   const TestReport report = store->Test(!account.read_only && !folder.empty(), nullptr);
   Json steps = Json::array();
   for (const TestReport::Step& step : report.steps) {
-    world.Say(fmt::format("{}  {:<8} {}", step.ok ? "ok  " : "FAIL", step.what, Printable(step.detail)));
+    world.Say(
+        fmt::format("{}  {:<8} {}", step.ok ? "ok  " : "FAIL", step.what, Printable(step.detail)));
     steps.push_back({{"step", step.what}, {"ok", step.ok}, {"detail", JsonText(step.detail)}});
   }
   if (world.json) world.PrintJson({{"account", name}, {"ok", !report.failure}, {"steps", steps}});
-  if (report.failure) return report.failure->Within(fmt::format("the account {} does not work", name));
+  if (report.failure)
+    return report.failure->Within(fmt::format("the account {} does not work", name));
   world.Say(fmt::format("The account {} works.", name));
   return {};
 }
@@ -130,7 +142,8 @@ Status RunBrowse(const std::string& name, const std::string& folder, World& worl
   if (!entries.ok()) {
     Error error = entries.error();
     if (error.code == Code::kPermission && folder.empty()) {
-      error.remedy = fmt::format("A key may use a bucket without listing all: pargeter account browse {} BUCKET", name);
+      error.remedy = fmt::format(
+          "A key may use a bucket without listing all: pargeter account browse {} BUCKET", name);
     }
     return error;
   }
@@ -141,8 +154,12 @@ Status RunBrowse(const std::string& name, const std::string& folder, World& worl
   for (const Entry& e : *entries) {
     if (e.marker) continue;
     const bool is_folder = e.kind == Kind::kFolder;
-    world.Say(fmt::format("{:>10}  {}{}", is_folder ? "" : FormatSize(e.size), Printable(e.name), is_folder ? "/" : ""));
-    all.push_back({{"name", JsonText(e.name)}, {"kind", is_folder ? "folder" : "file"}, {"size", e.size}, {"modified", Rfc3339(e.modified)}});
+    world.Say(fmt::format("{:>10}  {}{}", is_folder ? "" : FormatSize(e.size), Printable(e.name),
+                          is_folder ? "/" : ""));
+    all.push_back({{"name", JsonText(e.name)},
+                   {"kind", is_folder ? "folder" : "file"},
+                   {"size", e.size},
+                   {"modified", Rfc3339(e.modified)}});
   }
   if (world.json) world.PrintJson({{"folder", JsonText(folder)}, {"entries", all}});
   return {};
@@ -164,7 +181,8 @@ Status RunRemove(const std::string& name, World& world) {
   PG_TRY(CheckUnused(world, name));
   PG_TRY(ForgetSecret(world.paths.SecretsFile(), name));
   PG_TRY(RemoveAccount(world.paths, name));
-  world.Say(fmt::format("Account {} is removed from this machine; nothing at the store was touched.", name));
+  world.Say(fmt::format(
+      "Account {} is removed from this machine; nothing at the store was touched.", name));
   return {};
 }
 
@@ -199,15 +217,22 @@ void AddAccountCommands(CLI::App* app, Work* run) {
   CLI::App* cmd = group->add_subcommand("add", "save a way into a store; does not contact it");
   cmd->add_option("NAME", add->account.name, "a name of your choosing")->required();
   cmd->add_option("--kind", add->account.kind, "s3")->required();
-  cmd->add_option("--endpoint", add->account.endpoint, "http://HOST:PORT or https://HOST")->required();
+  cmd->add_option("--endpoint", add->account.endpoint, "http://HOST:PORT or https://HOST")
+      ->required();
   cmd->add_option("--region", add->account.region, "the store's region")->capture_default_str();
-  cmd->add_option("--ca-file", add->account.ca_file, "PEM file of the store's own certificate authority");
+  cmd->add_option("--ca-file", add->account.ca_file,
+                  "PEM file of the store's own certificate authority");
   cmd->add_option("--key-id", add->account.key_id, "the key's public half")->required();
-  cmd->add_option("--secret-file", add->secret_file, "file with the key's secret on its first line");
+  cmd->add_option("--secret-file", add->secret_file,
+                  "file with the key's secret on its first line");
   cmd->add_option("--secret-env", add->secret_env, "variable that holds the secret");
-  cmd->add_option("--access", add->access, "read or write")->check(CLI::IsMember({"read", "write"}))->capture_default_str();
-  cmd->add_option("--address-style", add->account.address_style, "path (HOST/BUCKET) or host (BUCKET.HOST)")
-      ->check(CLI::IsMember({"path", "host"}))->capture_default_str();
+  cmd->add_option("--access", add->access, "read or write")
+      ->check(CLI::IsMember({"read", "write"}))
+      ->capture_default_str();
+  cmd->add_option("--address-style", add->account.address_style,
+                  "path (HOST/BUCKET) or host (BUCKET.HOST)")
+      ->check(CLI::IsMember({"path", "host"}))
+      ->capture_default_str();
   cmd->callback([=] { *run = [add](World& w) { return RunAdd(*add, w); }; });
 
   group->add_subcommand("list", "all accounts")->callback([=] { *run = RunList; });
@@ -219,14 +244,18 @@ void AddAccountCommands(CLI::App* app, Work* run) {
     sub->add_option("NAME", *name, "an account")->required();
     return sub;
   };
-  named("show", "one account")->callback([=] { *run = [name](World& w) { return RunShow(*name, w); }; });
+  named("show", "one account")->callback([=] {
+    *run = [name](World& w) { return RunShow(*name, w); };
+  });
   cmd = named("test", "prove that it works, or say what is wrong");
   cmd->add_option("--folder", *other, "test this BUCKET[/PREFIX], writing too");
   cmd->callback([=] { *run = [=](World& w) { return RunTest(*name, *other, w); }; });
   cmd = named("browse", "what is in it");
   cmd->add_option("FOLDER", *other, "BUCKET[/PREFIX]; without it: the buckets");
   cmd->callback([=] { *run = [=](World& w) { return RunBrowse(*name, *other, w); }; });
-  named("remove", "forget it here")->callback([=] { *run = [name](World& w) { return RunRemove(*name, w); }; });
+  named("remove", "forget it here")->callback([=] {
+    *run = [name](World& w) { return RunRemove(*name, w); };
+  });
   cmd = named("rename", "give it another name");
   cmd->add_option("NEW", *other, "the new name")->required();
   cmd->callback([=] { *run = [=](World& w) { return RunRename(*name, *other, w); }; });

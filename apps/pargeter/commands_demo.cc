@@ -74,17 +74,20 @@ class Tour {
     dir_ = options_.dir.empty() ? "/tmp/pargeter-demo-" + RandomName(3) : options_.dir;
     std::error_code ec;
     if (std::filesystem::exists(dir_, ec) && !std::filesystem::is_empty(dir_, ec)) {
-      return Error(Code::kNotEmpty, fmt::format("{} has files in it", Printable(dir_)), "Give an empty or new folder with --dir.");
+      return Error(Code::kNotEmpty, fmt::format("{} has files in it", Printable(dir_)),
+                   "Give an empty or new folder with --dir.");
     }
     PG_TRY(MakeFolders(dir_));
     made_ = true;
-    for (const char* sub : {"config", "state", "run", "store"}) PG_TRY(MakeFolders(dir_ + "/" + sub));
+    for (const char* sub : {"config", "state", "run", "store"})
+      PG_TRY(MakeFolders(dir_ + "/" + sub));
     ::setenv("XDG_CONFIG_HOME", (dir_ + "/config").c_str(), 1);
     ::setenv("XDG_STATE_HOME", (dir_ + "/state").c_str(), 1);
     ::setenv("XDG_RUNTIME_DIR", (dir_ + "/run").c_str(), 1);
     PG_TRY(StartStore());
     PG_TRY(Walk());
-    Aloud("That was the tour. Its files were in " + dir_ + (options_.keep ? ", and stay there." : ", which goes now."));
+    Aloud("That was the tour. Its files were in " + dir_ +
+          (options_.keep ? ", and stay there." : ", which goes now."));
     return {};
   }
 
@@ -96,26 +99,34 @@ class Tour {
     if (g_interrupted) return Error(Code::kCancelled, "the tour was interrupted");
     world_.Say("\n$ " + line);
     std::fflush(stdout);
-    const std::string shell = "pargeter() { \"$PARGETER\" \"$@\"; }; cd \"$PARGETER_DIR\" && " + line;
+    const std::string shell =
+        "pargeter() { \"$PARGETER\" \"$@\"; }; cd \"$PARGETER_DIR\" && " + line;
     ::setenv("PARGETER", world_.program.c_str(), 1);
     ::setenv("PARGETER_DIR", dir_.c_str(), 1);
     const int code = WaitFor(Start({"/bin/sh", "-c", shell}, -1));
     if (code == 0) return {};
-    return Error(g_interrupted ? Code::kCancelled : Code::kInternal, fmt::format("\"{}\" ended with {}", line, code));
+    return Error(g_interrupted ? Code::kCancelled : Code::kInternal,
+                 fmt::format("\"{}\" ended with {}", line, code));
   }
 
   Status StartStore() {
     PG_TRY(WriteFileAtomically(dir_ + "/key.txt", RandomName(16) + "\n", 0600));
     const std::string program = world_.program + "-standin";
     if (::access(program.c_str(), X_OK) != 0) {
-      return Error(Code::kNotFound, "the simulated store's program is not beside this one: " + program, "Build it with: ./check --build-only");
+      return Error(Code::kNotFound,
+                   "the simulated store's program is not beside this one: " + program,
+                   "Build it with: ./check --build-only");
     }
     Aloud("A simulated object store, on this machine only:");
-    world_.Say("\n$ pargeter-standin objects --listen 127.0.0.1:0 --data store --key-id fieldkey --secret-file key.txt --bucket herbarium &");
+    world_.Say(
+        "\n$ pargeter-standin objects --listen 127.0.0.1:0 --data store --key-id fieldkey "
+        "--secret-file key.txt --bucket herbarium &");
     int ends[2];
     if (::pipe2(ends, O_CLOEXEC) != 0) return FromErrno(errno, "cannot make a pipe");
-    store_ = Start({program, "objects", "--listen", "127.0.0.1:0", "--data", dir_ + "/store", "--key-id", "fieldkey",
-                    "--secret-file", dir_ + "/key.txt", "--bucket", "herbarium"}, ends[1]);
+    store_ =
+        Start({program, "objects", "--listen", "127.0.0.1:0", "--data", dir_ + "/store", "--key-id",
+               "fieldkey", "--secret-file", dir_ + "/key.txt", "--bucket", "herbarium"},
+              ends[1]);
     ::close(ends[1]);
     std::string line;
     char c = 0;
@@ -123,7 +134,8 @@ class Tour {
     while (::poll(&fd, 1, 20000) > 0 && ::read(ends[0], &c, 1) == 1 && c != '\n') line += c;
     ::close(ends[0]);
     const std::string words = "listening on ";
-    if (line.compare(0, words.size(), words) != 0) return Error(Code::kUnavailable, "the simulated store did not start");
+    if (line.compare(0, words.size(), words) != 0)
+      return Error(Code::kUnavailable, "the simulated store did not start");
     world_.Say(line);
     endpoint_ = line.substr(words.size());
     return FillStore();
@@ -147,17 +159,23 @@ class Tour {
       return {};
     };
     PG_TRY(MakeSample(options_.seed, SampleSize(), put));
-    Aloud(fmt::format("The island museum has put its herbarium there: {} files, {}.", files, FormatSize(bytes)));
+    Aloud(fmt::format("The island museum has put its herbarium there: {} files, {}.", files,
+                      FormatSize(bytes)));
     return {};
   }
 
   Status Walk() {
     Aloud("A way into the store, and the proof that it works:");
-    PG_TRY(Do(fmt::format("pargeter account add museum --kind s3 --endpoint {} --key-id fieldkey --secret-file key.txt", endpoint_)));
+    PG_TRY(
+        Do(fmt::format("pargeter account add museum --kind s3 --endpoint {} --key-id fieldkey "
+                       "--secret-file key.txt",
+                       endpoint_)));
     PG_TRY(Do("pargeter account test museum --folder herbarium"));
     PG_TRY(Do("pargeter account browse museum herbarium"));
     Aloud("One folder of it, to appear here as an ordinary folder:");
-    PG_TRY(Do("pargeter drive add sheets --account museum --folder herbarium --at ./herbarium --cache-limit 2GiB"));
+    PG_TRY(
+        Do("pargeter drive add sheets --account museum --folder herbarium --at ./herbarium "
+           "--cache-limit 2GiB"));
     PG_TRY(Do("pargeter mount sheets --detach"));
     mounted_ = true;
     Aloud("Every name is there at once; bytes come when they are read:");
@@ -167,7 +185,9 @@ class Tour {
     Aloud("Working in it. What is new goes up in the background:");
     PG_TRY(Do("mkdir herbarium/inbox && cp -a herbarium/loans/Westhaven/. herbarium/inbox/"));
     PG_TRY(Do("echo 'Seen again on the old pier' >> herbarium/inbox/field-note.txt"));
-    PG_TRY(Do("mv herbarium/inbox/field-note.txt herbarium/inbox/pier.txt && rm herbarium/lists/determinations-12.csv"));
+    PG_TRY(
+        Do("mv herbarium/inbox/field-note.txt herbarium/inbox/pier.txt && rm "
+           "herbarium/lists/determinations-12.csv"));
     PG_TRY(Do("pargeter queue"));
     PG_TRY(Do("pargeter flush"));
     PG_TRY(Do("pargeter status"));

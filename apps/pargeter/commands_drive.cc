@@ -30,13 +30,16 @@ Status Apply(const Change& c, DriveSettings* d) {
   if (c.at) d->at = AbsolutePath(*c.at, here);
   if (c.cache_at) d->cache_at = AbsolutePath(*c.cache_at, here);
   if (c.mode && *c.mode != "stream") {
-    return Error(Code::kInvalid, fmt::format("\"{}\" is no mode of a drive", Printable(*c.mode)), "Modes: stream");
+    return Error(Code::kInvalid, fmt::format("\"{}\" is no mode of a drive", Printable(*c.mode)),
+                 "Modes: stream");
   }
   if (c.cache_limit) {
     PG_ASSIGN(d->cache_limit, ParseSize(*c.cache_limit));
     if (d->cache_limit < 16 * kMiB) {
-      return Error(Code::kInvalid, fmt::format("a cache of {} is too small to work with", FormatSize(d->cache_limit)),
-                   "Give it at least 16MiB.");
+      return Error(
+          Code::kInvalid,
+          fmt::format("a cache of {} is too small to work with", FormatSize(d->cache_limit)),
+          "Give it at least 16MiB.");
     }
   }
   if (c.fresh_for) {
@@ -44,14 +47,16 @@ Status Apply(const Change& c, DriveSettings* d) {
   }
   if (c.keep_free) d->keep_free = *c.keep_free;
   if (d->keep_free < 0 || d->keep_free > 0.95) {
-    return Error(Code::kInvalid, "the share to keep free must be between 0 and 0.95", "0.1 keeps a tenth of the disk free.");
+    return Error(Code::kInvalid, "the share to keep free must be between 0 and 0.95",
+                 "0.1 keeps a tenth of the disk free.");
   }
   if (c.read_only) d->read_only = true;
   if (c.read_write) d->read_only = false;
   std::string bucket, prefix;
   PG_TRY(SplitFolder(d->folder, &bucket, &prefix));
   if (bucket.empty()) {
-    return Error(Code::kInvalid, "an object store's folder is BUCKET or BUCKET/PREFIX, and none is given",
+    return Error(Code::kInvalid,
+                 "an object store's folder is BUCKET or BUCKET/PREFIX, and none is given",
                  fmt::format("Look what there is with: pargeter account browse {}", d->account));
   }
   return {};
@@ -63,10 +68,12 @@ Status CheckPlace(const World& world, const DriveSettings& d) {
     const auto other = LoadDrive(world.paths, name);
     if (!other.ok()) continue;
     if (other->at == d.at) {
-      return Error(Code::kRefused, fmt::format("the drive {} appears at {} already", name, Printable(d.at)),
+      return Error(Code::kRefused,
+                   fmt::format("the drive {} appears at {} already", name, Printable(d.at)),
                    "Choose another folder with --at.");
     }
-    if (other->account == d.account && other->folder == d.folder && !d.read_only && !other->read_only) {
+    if (other->account == d.account && other->folder == d.folder && !d.read_only &&
+        !other->read_only) {
       world.Note(fmt::format("Note: the drive {} writes to the same folder.", name));
     }
   }
@@ -74,9 +81,16 @@ Status CheckPlace(const World& world, const DriveSettings& d) {
 }
 
 Json DriveJson(const DriveSettings& d) {
-  return {{"name", d.name}, {"account", d.account}, {"folder", JsonText(d.folder)}, {"at", JsonText(d.at)},
-          {"mode", d.mode}, {"read_only", d.read_only}, {"label", JsonText(d.label)},
-          {"cache_limit", d.cache_limit}, {"keep_free", d.keep_free}, {"cache_at", JsonText(d.cache_at)}};
+  return {{"name", d.name},
+          {"account", d.account},
+          {"folder", JsonText(d.folder)},
+          {"at", JsonText(d.at)},
+          {"mode", d.mode},
+          {"read_only", d.read_only},
+          {"label", JsonText(d.label)},
+          {"cache_limit", d.cache_limit},
+          {"keep_free", d.keep_free},
+          {"cache_at", JsonText(d.cache_at)}};
 }
 
 Status RunAdd(const Change& change, World& world) {
@@ -92,7 +106,8 @@ Status RunAdd(const Change& change, World& world) {
   PG_TRY(CheckPlace(world, d));
   std::error_code ec;
   if (std::filesystem::is_directory(d.at, ec) && !std::filesystem::is_empty(d.at, ec)) {
-    return Error(Code::kNotEmpty, fmt::format("{} has files in it, which the mount would hide", Printable(d.at)),
+    return Error(Code::kNotEmpty,
+                 fmt::format("{} has files in it, which the mount would hide", Printable(d.at)),
                  "Move them away, or choose an empty folder.");
   }
   // an explicit place is made here, so that the first mount finds it
@@ -108,27 +123,34 @@ Status RunList(World& world) {
   for (const std::string& name : DriveNames(world.paths)) {
     PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
     all.push_back(DriveJson(d));
-    world.Say(fmt::format("{:<16} {}:{:<28} {:<6} {}{}", d.name, d.account, Printable(d.folder), d.mode, Printable(d.at),
-                          d.read_only ? " (read-only)" : ""));
+    world.Say(fmt::format("{:<16} {}:{:<28} {:<6} {}{}", d.name, d.account, Printable(d.folder),
+                          d.mode, Printable(d.at), d.read_only ? " (read-only)" : ""));
   }
-  if (all.empty()) world.Say("There are no drives. Add one with: pargeter drive add NAME --account A --folder F --at DIR");
+  if (all.empty())
+    world.Say(
+        "There are no drives. Add one with: pargeter drive add NAME --account A --folder F --at "
+        "DIR");
   if (world.json) world.PrintJson({{"drives", all}});
   return {};
 }
 
 Status RunShow(const std::string& name, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
-  world.Say(fmt::format("name         {}\naccount      {}\nfolder       {}\nat           {}\nmode         {}{}\nlabel        {}\n"
-                        "cache limit  {}, keeping {:.0f} % of the disk free\ncache at     {}\nfile         {}",
-                        d.name, d.account, Printable(d.folder), Printable(d.at), d.mode, d.read_only ? ", read-only" : "",
-                        Printable(d.label), FormatSize(d.cache_limit), d.keep_free * 100,
-                        d.cache_at.empty() ? world.paths.DriveState(name) + "/cache" : d.cache_at, world.paths.DriveFile(name)));
+  world.Say(fmt::format(
+      "name         {}\naccount      {}\nfolder       {}\nat           {}\nmode         "
+      "{}{}\nlabel        {}\n"
+      "cache limit  {}, keeping {:.0f} % of the disk free\ncache at     {}\nfile         {}",
+      d.name, d.account, Printable(d.folder), Printable(d.at), d.mode,
+      d.read_only ? ", read-only" : "", Printable(d.label), FormatSize(d.cache_limit),
+      d.keep_free * 100, d.cache_at.empty() ? world.paths.DriveState(name) + "/cache" : d.cache_at,
+      world.paths.DriveFile(name)));
   if (world.json) world.PrintJson(DriveJson(d));
   return {};
 }
 
 Result<bool> IsRunning(const World& world, const std::string& name) {
-  const auto answer = CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000));
+  const auto answer =
+      CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000));
   return !answer.ok() || answer->has_value();
 }
 
@@ -139,22 +161,26 @@ Status RunChange(const Change& change, World& world) {
   PG_TRY(CheckPlace(world, d));
   if ((d.account != before.account || d.folder != before.folder || d.cache_at != before.cache_at) &&
       ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0) {
-    return Error(Code::kRefused, "account, folder and cache place of a drive that was mounted cannot be changed",
+    return Error(Code::kRefused,
+                 "account, folder and cache place of a drive that was mounted cannot be changed",
                  fmt::format("Remove it and add it anew: pargeter drive remove {}", d.name));
   }
   PG_TRY(SaveDrive(world.paths, d));
   PG_ASSIGN(const bool running, IsRunning(world, d.name));
-  world.Say(fmt::format("Drive {} is changed{}.", d.name, running ? "; it takes effect when it is mounted again" : ""));
+  world.Say(fmt::format("Drive {} is changed{}.", d.name,
+                        running ? "; it takes effect when it is mounted again" : ""));
   return {};
 }
 
 Status RunRename(const std::string& old_name, const std::string& new_name, World& world) {
   PG_TRY(CheckName("drive", new_name));
   PG_TRY(LoadDrive(world.paths, old_name));
-  if (LoadDrive(world.paths, new_name).ok()) return Error(Code::kExists, fmt::format("there is a drive {} already", new_name));
+  if (LoadDrive(world.paths, new_name).ok())
+    return Error(Code::kExists, fmt::format("there is a drive {} already", new_name));
   PG_ASSIGN(const bool running, IsRunning(world, old_name));
   if (running) {
-    return Error(Code::kBusy, fmt::format("the drive {} is mounted", old_name), fmt::format("Unmount it first: pargeter unmount {}", old_name));
+    return Error(Code::kBusy, fmt::format("the drive {} is mounted", old_name),
+                 fmt::format("Unmount it first: pargeter unmount {}", old_name));
   }
   // the state first: should we end between the two, the old name still finds nothing lost
   if (::access(world.paths.DriveState(old_name).c_str(), F_OK) == 0) {
@@ -169,25 +195,33 @@ Status RunRemove(const Change& change, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, change.name));
   PG_ASSIGN(const bool running, IsRunning(world, d.name));
   if (running) {
-    return Error(Code::kBusy, fmt::format("the drive {} is mounted", d.name), fmt::format("Unmount it first: pargeter unmount {}", d.name));
+    return Error(Code::kBusy, fmt::format("the drive {} is mounted", d.name),
+                 fmt::format("Unmount it first: pargeter unmount {}", d.name));
   }
   const std::string state = world.paths.DriveState(d.name);
   if (::access((state + "/index.db").c_str(), F_OK) == 0 && !change.discard_pending) {
     PG_ASSIGN(const Json status, AskDrive(world, d, "status", Json::object()));
     const std::uint64_t waiting = status["pending"].value("files", std::uint64_t{0});
     if (waiting > 0) {
-      return Error(Code::kRefused, fmt::format("{} changes of the drive {} are not at the store yet", waiting, d.name),
-                   fmt::format("Mount it until they are up, or lose them with: pargeter drive remove {} --discard-pending", d.name));
+      return Error(
+          Code::kRefused,
+          fmt::format("{} changes of the drive {} are not at the store yet", waiting, d.name),
+          fmt::format("Mount it until they are up, or lose them with: pargeter drive remove {} "
+                      "--discard-pending",
+                      d.name));
     }
   }
   std::error_code ec;
   std::filesystem::remove_all(state, ec);
   if (!d.cache_at.empty()) {
     // only what is ours: the folder was named by a person
-    for (int i = 0; i < 256; ++i) std::filesystem::remove_all(fmt::format("{}/{:02x}", d.cache_at, i), ec);
+    for (int i = 0; i < 256; ++i)
+      std::filesystem::remove_all(fmt::format("{}/{:02x}", d.cache_at, i), ec);
   }
   PG_TRY(RemoveDrive(world.paths, d.name));
-  world.Say(fmt::format("Drive {} and its cache are removed from this machine; nothing at the store was touched.", d.name));
+  world.Say(fmt::format(
+      "Drive {} and its cache are removed from this machine; nothing at the store was touched.",
+      d.name));
   return {};
 }
 
@@ -197,8 +231,10 @@ void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
   cmd->add_option("--label", c->label, "what people call it");
   cmd->add_option("--cache-limit", c->cache_limit, "most bytes kept on this disk, such as 2GiB");
   cmd->add_option("--keep-free", c->keep_free, "share of the disk to keep free, such as 0.1");
-  cmd->add_option("--cache-at", c->cache_at, "folder for cached content, such as one on another disk");
-  cmd->add_option("--fresh-for", c->fresh_for, "how old a listing may be before it is asked for again, such as 5s");
+  cmd->add_option("--cache-at", c->cache_at,
+                  "folder for cached content, such as one on another disk");
+  cmd->add_option("--fresh-for", c->fresh_for,
+                  "how old a listing may be before it is asked for again, such as 5s");
   cmd->add_flag("--read-only", c->read_only, "nothing can be changed through it");
 }
 
@@ -220,7 +256,9 @@ void AddDriveCommands(CLI::App* app, Work* run) {
   AddSettings(cmd, c);
   cmd->callback([=] { *run = [c](World& w) { return RunAdd(*c, w); }; });
   group->add_subcommand("list", "all drives")->callback([=] { *run = RunList; });
-  named("show", "one drive")->callback([=] { *run = [c](World& w) { return RunShow(c->name, w); }; });
+  named("show", "one drive")->callback([=] {
+    *run = [c](World& w) { return RunShow(c->name, w); };
+  });
   cmd = named("change", "other settings");
   cmd->add_option("--account", c->account, "an account");
   cmd->add_option("--at", c->at, "the folder where it appears");
@@ -231,7 +269,8 @@ void AddDriveCommands(CLI::App* app, Work* run) {
   cmd->add_option("NEW", *other, "the new name")->required();
   cmd->callback([=] { *run = [=](World& w) { return RunRename(c->name, *other, w); }; });
   cmd = named("remove", "forget it and its cache here");
-  cmd->add_flag("--discard-pending", c->discard_pending, "also lose changes that are not at the store yet");
+  cmd->add_flag("--discard-pending", c->discard_pending,
+                "also lose changes that are not at the store yet");
   cmd->callback([=] { *run = [c](World& w) { return RunRemove(*c, w); }; });
 }
 

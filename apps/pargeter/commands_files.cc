@@ -27,21 +27,28 @@ Status RunList(std::vector<std::string> paths, bool itself, World& world) {
   Json all = Json::array();
   for (const std::string& path : paths) {
     PG_ASSIGN(const Located at, Locate(world, path));
-    PG_ASSIGN(const Json answer, AskDrive(world, at.drive, "list", {{"path", at.path}, {"itself", itself}}));
+    PG_ASSIGN(const Json answer,
+              AskDrive(world, at.drive, "list", {{"path", at.path}, {"itself", itself}}));
     if (paths.size() > 1) world.Say(fmt::format("{}:", Printable(path)));
     world.Say(fmt::format("  {:>10} {:>10}  {:<16}  {}", "SIZE", "ON DISK", "CHANGED", "NAME"));
     for (const Json& e : answer["entries"]) {
-      const std::string name = e.value("path", ""), state = e.value("state", ""), kind = e.value("kind", "");
+      const std::string name = e.value("path", ""), state = e.value("state", ""),
+                        kind = e.value("kind", "");
       std::string when = e.value("mtime", "").substr(0, 16);
       if (when.size() > 10) when[10] = ' ';
-      world.Say(fmt::format("{} {:>10} {:>10}  {:<16}  {}{}", MarkOf(state), FormatSize(e.value("size", std::uint64_t{0})),
-                            FormatSize(e.value("on_disk", std::uint64_t{0})), when, Shown(name.empty() ? at.drive.name : name),
-                            kind == "folder" ? "/" : kind == "symlink" ? "@" : ""));
+      world.Say(fmt::format("{} {:>10} {:>10}  {:<16}  {}{}", MarkOf(state),
+                            FormatSize(e.value("size", std::uint64_t{0})),
+                            FormatSize(e.value("on_disk", std::uint64_t{0})), when,
+                            Shown(name.empty() ? at.drive.name : name),
+                            kind == "folder"    ? "/"
+                            : kind == "symlink" ? "@"
+                                                : ""));
       Json entry = e;
       entry["path"] = JsonText(at.drive.at) + (name.empty() ? "" : "/" + name);
       all.push_back(std::move(entry));
     }
-    if (!answer.value("known", true)) world.Note("This folder was never looked at: what the store has in it is not known yet.");
+    if (!answer.value("known", true))
+      world.Note("This folder was never looked at: what the store has in it is not known yet.");
   }
   if (world.json) world.PrintJson({{"entries", all}});
   return {};
@@ -51,7 +58,8 @@ Status RunEvict(const std::vector<std::string>& paths, World& world) {
   std::uint64_t freed = 0;
   for (const std::string& path : paths) {
     PG_ASSIGN(const Located at, Locate(world, path));
-    PG_ASSIGN(const Json answer, AskDrive(world, at.drive, "evict", {{"path", at.path}}, Duration(600000)));
+    PG_ASSIGN(const Json answer,
+              AskDrive(world, at.drive, "evict", {{"path", at.path}}, Duration(600000)));
     freed += answer.value("freed", std::uint64_t{0});
   }
   world.Say(fmt::format("{} freed; names stay, pending changes are kept.", FormatSize(freed)));
@@ -64,7 +72,8 @@ Status RunEvict(const std::vector<std::string>& paths, World& world) {
 void AddFileCommands(CLI::App* app, Work* run) {
   auto paths = std::make_shared<std::vector<std::string>>();
   auto itself = std::make_shared<bool>(false);
-  CLI::App* cmd = app->add_subcommand("ls", "state, size and size on disk:  . remote  : partial  o cached  ^ pending  ! conflict");
+  CLI::App* cmd = app->add_subcommand(
+      "ls", "state, size and size on disk:  . remote  : partial  o cached  ^ pending  ! conflict");
   cmd->add_option("PATH", *paths, "files or folders on a drive; default: here");
   cmd->add_flag("-d,--itself", *itself, "a folder itself, not what is in it");
   cmd->callback([=] { *run = [=](World& w) { return RunList(*paths, *itself, w); }; });

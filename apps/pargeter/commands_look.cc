@@ -13,7 +13,9 @@
 namespace pargeter::app {
 namespace {
 
-std::string Plural(std::uint64_t n, const char* one) { return fmt::format("{} {}{}", n, one, n == 1 ? "" : "s"); }
+std::string Plural(std::uint64_t n, const char* one) {
+  return fmt::format("{} {}{}", n, one, n == 1 ? "" : "s");
+}
 
 std::string AgeOf(const std::string& rfc3339) {
   const Nanos then = ParseRfc3339(rfc3339.c_str());
@@ -27,11 +29,20 @@ Result<std::vector<std::string>> Chosen(const World& world, const std::string& n
 }
 
 Result<Json> StatusOf(const World& world, const DriveSettings& d) {
-  Json status{{"name", d.name}, {"at", JsonText(d.at)}, {"mode", d.mode}, {"running", false}, {"pid", nullptr},
-              {"since", ""}, {"online", nullptr}, {"offline_since", ""}, {"boot", false}, {"last_error", ""},
+  Json status{{"name", d.name},
+              {"at", JsonText(d.at)},
+              {"mode", d.mode},
+              {"running", false},
+              {"pid", nullptr},
+              {"since", ""},
+              {"online", nullptr},
+              {"offline_since", ""},
+              {"boot", false},
+              {"last_error", ""},
               {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
               {"cache", {{"bytes", 0}, {"limit", d.cache_limit}, {"pinned_bytes", 0}}}};
-  PG_ASSIGN(std::optional<Json> answer, CallDrive(world.paths.SocketOf(d.name), "status", Json::object(), Duration(10000)));
+  PG_ASSIGN(std::optional<Json> answer,
+            CallDrive(world.paths.SocketOf(d.name), "status", Json::object(), Duration(10000)));
   const bool running = answer.has_value();
   if (!running && ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0) {
     PG_ASSIGN(const auto drive, OpenDrive(world, d, false));
@@ -47,19 +58,25 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   const bool running = s["running"];
   std::string state = "not mounted";
   if (running) {
-    state = fmt::format("mounted, process {}, for {}", s.value("pid", 0), AgeOf(s.value("since", "")));
+    state =
+        fmt::format("mounted, process {}, for {}", s.value("pid", 0), AgeOf(s.value("since", "")));
     const std::string offline = s.value("offline_since", "");
     state += offline.empty() ? "; online" : fmt::format("; OFFLINE for {}", AgeOf(offline));
   }
   const Json& pending = s["pending"];
   const std::uint64_t files = pending.value("files", std::uint64_t{0});
   const Json& cache = s["cache"];
-  world.Say(fmt::format("{}{}\n  at       {}  ({}:{}, {}{})\n  state    {}", d.name, d.label.empty() ? "" : "  " + Printable(d.label),
-                        Printable(d.at), d.account, Printable(d.folder), d.mode, d.read_only ? ", read-only" : "", state));
-  world.Say(files == 0 ? "  pending  nothing waits for upload"
-                       : fmt::format("  pending  {}, {}, the oldest for {}", Plural(files, "change"),
-                                     FormatSize(pending.value("bytes", std::uint64_t{0})), AgeOf(pending.value("oldest", ""))));
-  world.Say(fmt::format("  cache    {} of {}", FormatSize(cache.value("bytes", std::uint64_t{0})), FormatSize(cache.value("limit", std::uint64_t{0}))));
+  world.Say(fmt::format("{}{}\n  at       {}  ({}:{}, {}{})\n  state    {}", d.name,
+                        d.label.empty() ? "" : "  " + Printable(d.label), Printable(d.at),
+                        d.account, Printable(d.folder), d.mode, d.read_only ? ", read-only" : "",
+                        state));
+  world.Say(files == 0
+                ? "  pending  nothing waits for upload"
+                : fmt::format("  pending  {}, {}, the oldest for {}", Plural(files, "change"),
+                              FormatSize(pending.value("bytes", std::uint64_t{0})),
+                              AgeOf(pending.value("oldest", ""))));
+  world.Say(fmt::format("  cache    {} of {}", FormatSize(cache.value("bytes", std::uint64_t{0})),
+                        FormatSize(cache.value("limit", std::uint64_t{0}))));
   const std::string error = s.value("last_error", "");
   if (!error.empty()) world.Say("  error    " + Printable(error));
 }
@@ -87,14 +104,20 @@ Status RunQueue(const std::string& name, World& world) {
     PG_ASSIGN(Json queue, AskDrive(world, d, "queue", {{"limit", world.json ? 1000000 : 50}}));
     const std::uint64_t files = queue.value("files", std::uint64_t{0});
     world.Say(files == 0 ? fmt::format("{}: nothing waits", each)
-                         : fmt::format("{}: {}, {} to upload", each, Plural(files, "change"), FormatSize(queue.value("bytes", std::uint64_t{0}))));
+                         : fmt::format("{}: {}, {} to upload", each, Plural(files, "change"),
+                                       FormatSize(queue.value("bytes", std::uint64_t{0}))));
     for (const Json& item : queue["items"]) {
       const std::string error = item.value("error", "");
-      world.Say(fmt::format("  {:<14} {:>10}  {:>7}  {}{}", item.value("action", ""), FormatSize(item.value("bytes", std::uint64_t{0})),
+      world.Say(fmt::format("  {:<14} {:>10}  {:>7}  {}{}", item.value("action", ""),
+                            FormatSize(item.value("bytes", std::uint64_t{0})),
                             AgeOf(item.value("since", "")), Printable(item.value("path", "")),
-                            error.empty() ? "" : fmt::format("\n      attempt {}: {}", item.value("attempts", 0), Printable(error))));
+                            error.empty()
+                                ? ""
+                                : fmt::format("\n      attempt {}: {}", item.value("attempts", 0),
+                                              Printable(error))));
     }
-    if (queue["items"].size() < files) world.Say(fmt::format("  and {} more", files - queue["items"].size()));
+    if (queue["items"].size() < files)
+      world.Say(fmt::format("  and {} more", files - queue["items"].size()));
     queue["name"] = each;
     drives.push_back(std::move(queue));
   }
@@ -107,10 +130,14 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
   PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
   Json flushed = Json::array();
   for (const std::string& each : names) {
-    PG_ASSIGN(const auto answer, CallDrive(world.paths.SocketOf(each), "flush", {{"timeout_ms", patience.count()}}, patience + Duration(10000)));
+    PG_ASSIGN(const auto answer,
+              CallDrive(world.paths.SocketOf(each), "flush", {{"timeout_ms", patience.count()}},
+                        patience + Duration(10000)));
     if (!answer) {
       if (name.empty()) continue;
-      return Error(Code::kBusy, fmt::format("the drive {} is not mounted, so nothing can go up", each), fmt::format("Mount it: pargeter mount {}", each));
+      return Error(Code::kBusy,
+                   fmt::format("the drive {} is not mounted, so nothing can go up", each),
+                   fmt::format("Mount it: pargeter mount {}", each));
     }
     flushed.push_back(each);
     world.Say(fmt::format("{}: everything is at the store", each));
@@ -122,8 +149,10 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
 Status RunRefresh(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
   for (const std::string& each : names) {
-    PG_ASSIGN(const auto answer, CallDrive(world.paths.SocketOf(each), "refresh", Json::object(), Duration(120000)));
-    if (!answer && !name.empty()) return Error(Code::kBusy, fmt::format("the drive {} is not mounted", each));
+    PG_ASSIGN(const auto answer,
+              CallDrive(world.paths.SocketOf(each), "refresh", Json::object(), Duration(120000)));
+    if (!answer && !name.empty())
+      return Error(Code::kBusy, fmt::format("the drive {} is not mounted", each));
     if (answer) world.Say(fmt::format("{}: looked at the store again", each));
   }
   return {};
@@ -139,12 +168,18 @@ void AddLookCommands(CLI::App* app, Work* run) {
     cmd->add_option("NAME", *name, "a drive; default: all");
     return cmd;
   };
-  with_name("status", "where, how, online or since when not, what waits")->callback([=] { *run = [=](World& w) { return RunStatus(*name, w); }; });
-  with_name("queue", "changes that are not at the store yet")->callback([=] { *run = [=](World& w) { return RunQueue(*name, w); }; });
+  with_name("status", "where, how, online or since when not, what waits")->callback([=] {
+    *run = [=](World& w) { return RunStatus(*name, w); };
+  });
+  with_name("queue", "changes that are not at the store yet")->callback([=] {
+    *run = [=](World& w) { return RunQueue(*name, w); };
+  });
   CLI::App* cmd = with_name("flush", "wait until everything is at the store");
   cmd->add_option("--timeout", *timeout, "at most so long, such as 10m")->capture_default_str();
   cmd->callback([=] { *run = [=](World& w) { return RunFlush(*name, *timeout, w); }; });
-  with_name("refresh", "look at the store again now")->callback([=] { *run = [=](World& w) { return RunRefresh(*name, w); }; });
+  with_name("refresh", "look at the store again now")->callback([=] {
+    *run = [=](World& w) { return RunRefresh(*name, w); };
+  });
 }
 
 }  // namespace pargeter::app

@@ -49,6 +49,7 @@ class Serving {
     PG_TRY(control.Start(world_.paths.SocketOf(settings_.name)));
     std::thread watcher([this, signals] { WatchSignals(signals); });
     ready();
+    if (!world_.verbose) SetLogLevel(LogLevel::kWarning);
     const Status served = face_->Serve();
     // Whoever unmounted by a command is waiting for the uploads; for all others, we do.
     if (!by_command_) FlushAtEnd();
@@ -78,7 +79,8 @@ class Serving {
   Status Begin() {
     drive_->Start(&forward_);
     const Status contact = drive_->FirstContact();
-    if (!contact.ok()) return contact.error().Within(fmt::format("the drive {} cannot be mounted", settings_.name));
+    if (!contact.ok())
+      return contact.error().Within(fmt::format("the drive {} cannot be mounted", settings_.name));
     MountOptions options;
     options.at = settings_.at;
     options.name = settings_.name;
@@ -112,8 +114,9 @@ class Serving {
     const Steady until = SystemClock().Now() + kFlushAtSignal;
     const DriveStatus left = drive_->Summary();
     if (left.pending.files > 0 && left.offline_since == 0) {
-      world_.Note(fmt::format("Uploading {} changes ({}); press Ctrl-C again to leave them for the next mount.",
-                              left.pending.files, FormatSize(left.pending.bytes)));
+      world_.Note(fmt::format(
+          "Uploading {} changes ({}); press Ctrl-C again to leave them for the next mount.",
+          left.pending.files, FormatSize(left.pending.bytes)));
     }
     Status flushed = Error(Code::kTimeout, "");
     while (!flushed.ok() && !hurry_ && SystemClock().Now() < until) {
@@ -123,8 +126,10 @@ class Serving {
     }
     const DriveStatus rest = drive_->Summary();
     if (rest.pending.files > 0) {
-      world_.Note(fmt::format("{} changes ({}) are not at the store yet. They are safe on this disk and go up at the next mount.",
-                              rest.pending.files, FormatSize(rest.pending.bytes)));
+      world_.Note(
+          fmt::format("{} changes ({}) are not at the store yet. They are safe on this disk and go "
+                      "up at the next mount.",
+                      rest.pending.files, FormatSize(rest.pending.bytes)));
     }
   }
 
@@ -147,7 +152,9 @@ class Serving {
       }
       const Status flushed = params.value("now", false) ? Status() : drive_->Flush(patience);
       const DriveStatus rest = drive_->Summary();
-      return Json{{"left", rest.pending.files}, {"bytes", rest.pending.bytes}, {"offline", rest.offline_since != 0}};
+      return Json{{"left", rest.pending.files},
+                  {"bytes", rest.pending.bytes},
+                  {"offline", rest.offline_since != 0}};
     }
     PG_ASSIGN(Json answer, AnswerMethod(drive_.get(), method, params));
     if (method == "status") {
@@ -183,7 +190,9 @@ Status RunForeground(const DriveSettings& d, World& world) {
   });
 }
 
-std::string PackError(const Error& e) { return fmt::format("{}\n{}\n{}", NameOf(e.code), Printable(e.what), Printable(e.remedy)); }
+std::string PackError(const Error& e) {
+  return fmt::format("{}\n{}\n{}", NameOf(e.code), Printable(e.what), Printable(e.remedy));
+}
 
 // The parent ends when the child is ready or has failed, so that the shell sees the truth. Forks
 // before any thread is started.
@@ -231,7 +240,8 @@ Status RunDetached(const DriveSettings& d, World& world) {
     return {};
   }
   const std::vector<std::string> parts = Split(answer, '\n');
-  if (parts.size() < 3) return Error(Code::kInternal, "the mount's process ended without a word", "See " + log);
+  if (parts.size() < 3)
+    return Error(Code::kInternal, "the mount's process ended without a word", "See " + log);
   return Error(CodeOfName(parts[0]), parts[1], parts[2]);
 }
 
@@ -240,7 +250,9 @@ Status RunMount(const std::string& name, bool detach, World& world) {
   PG_ASSIGN(const std::optional<Json> running,
             CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000)));
   if (running) {
-    return Error(Code::kBusy, fmt::format("the drive {} is mounted already, by process {}", name, running->value("pid", 0)),
+    return Error(Code::kBusy,
+                 fmt::format("the drive {} is mounted already, by process {}", name,
+                             running->value("pid", 0)),
                  fmt::format("It is at {}", d.at));
   }
   RaiseFileLimit();
@@ -250,13 +262,16 @@ Status RunMount(const std::string& name, bool detach, World& world) {
 Status RunUnmount(const std::string& name, bool now, const std::string& timeout, World& world) {
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
-  PG_ASSIGN(const std::optional<Json> answer,
-            CallDrive(world.paths.SocketOf(name), "unmount", {{"now", now}, {"timeout_ms", patience.count()}}, patience + Duration(30000)));
+  PG_ASSIGN(
+      const std::optional<Json> answer,
+      CallDrive(world.paths.SocketOf(name), "unmount",
+                {{"now", now}, {"timeout_ms", patience.count()}}, patience + Duration(30000)));
   if (!answer) {
     for (const MountEntry& mount : ListMounts()) {
       if (mount.path != d.at || mount.type != "fuse.pargeter") continue;
       PG_TRY(UnmountAt(d.at, Detach::kNow));
-      world.Say(fmt::format("A dead mount that a crash left at {} is taken away.", Printable(d.at)));
+      world.Say(
+          fmt::format("A dead mount that a crash left at {} is taken away.", Printable(d.at)));
       return {};
     }
     return Error(Code::kNotFound, fmt::format("the drive {} is not mounted", name));
@@ -270,12 +285,15 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
   if (world.json) world.PrintJson({{"name", name}, {"pending", answer->value("left", 0)}});
   const std::uint64_t left = answer->value("left", std::uint64_t{0});
   if (left > 0 && !now) {
-    return Error(Code::kTimeout, fmt::format("{} is unmounted, but {} changes ({}) are not at the store yet", name, left,
-                                             FormatSize(answer->value("bytes", std::uint64_t{0}))),
+    return Error(Code::kTimeout,
+                 fmt::format("{} is unmounted, but {} changes ({}) are not at the store yet", name,
+                             left, FormatSize(answer->value("bytes", std::uint64_t{0}))),
                  "They are safe on this disk and go up at the next mount.");
   }
-  world.Say(left > 0 ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.", name, left)
-                     : fmt::format("{} is unmounted; everything is at the store.", name));
+  world.Say(left > 0
+                ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.",
+                              name, left)
+                : fmt::format("{} is unmounted; everything is at the store.", name));
   return {};
 }
 
@@ -291,7 +309,8 @@ void AddMountCommands(CLI::App* app, Work* run) {
   cmd->callback([=] { *run = [=](World& w) { return RunMount(*name, *flag, w); }; });
   cmd = app->add_subcommand("unmount", "take it away, after waiting for uploads");
   cmd->add_option("NAME", *name, "a drive")->required();
-  cmd->add_flag("--now", *flag, "do not wait, even if it is in use; what waits stays safe on this disk");
+  cmd->add_flag("--now", *flag,
+                "do not wait, even if it is in use; what waits stays safe on this disk");
   cmd->add_option("--timeout", *timeout, "wait at most so long for uploads")->capture_default_str();
   cmd->callback([=] { *run = [=](World& w) { return RunUnmount(*name, *flag, *timeout, w); }; });
 }

@@ -7,16 +7,19 @@ namespace {
 
 const char* KindName(const Node& node) {
   switch (node.kind) {
-    case NodeKind::kFolder: return "folder";
-    case NodeKind::kSymlink: return "symlink";
-    case NodeKind::kFile: break;
+    case NodeKind::kFolder:
+      return "folder";
+    case NodeKind::kSymlink:
+      return "symlink";
+    case NodeKind::kFile:
+      break;
   }
   return "file";
 }
 
 Json EntryOf(const Drive::StateOf& s, const std::string& path) {
-  return {{"path", JsonText(path)}, {"kind", KindName(s.node)}, {"state", s.state},
-          {"size", s.node.size}, {"on_disk", s.node.on_disk}, {"mtime", Rfc3339(s.node.mtime)}};
+  return {{"path", JsonText(path)}, {"kind", KindName(s.node)},  {"state", s.state},
+          {"size", s.node.size},    {"on_disk", s.node.on_disk}, {"mtime", Rfc3339(s.node.mtime)}};
 }
 
 Result<Json> List(Drive* drive, const std::string& path, bool itself) {
@@ -28,15 +31,21 @@ Result<Json> List(Drive* drive, const std::string& path, bool itself) {
   } else {
     PG_ASSIGN(const std::vector<Drive::StateOf> states, drive->ListStates(node.id));
     for (const Drive::StateOf& state : states) {
-      entries.push_back(EntryOf(state, path.empty() ? state.node.name : path + "/" + state.node.name));
+      entries.push_back(
+          EntryOf(state, path.empty() ? state.node.name : path + "/" + state.node.name));
     }
   }
-  return Json{{"entries", entries}, {"known", node.kind != NodeKind::kFolder || node.listed_at != 0 || node.there == There::kAbsent}};
+  return Json{{"entries", entries},
+              {"known", node.kind != NodeKind::kFolder || node.listed_at != 0 ||
+                            node.there == There::kAbsent}};
 }
 
 const char* ActionOf(const Node& n) {
   if (n.gone()) return n.kind == NodeKind::kFolder ? "remove folder" : "delete";
-  if (n.kind == NodeKind::kFolder) return n.there == There::kElsewhere ? "move folder" : n.there == There::kAbsent ? "make folder" : "keep folder";
+  if (n.kind == NodeKind::kFolder)
+    return n.there == There::kElsewhere ? "move folder"
+           : n.there == There::kAbsent  ? "make folder"
+                                        : "keep folder";
   if (!n.copy_of.empty()) return "copy";
   if ((n.dirty & kData) || n.there == There::kAbsent) return "upload";
   return n.there == There::kElsewhere ? "move" : "set attributes";
@@ -46,9 +55,12 @@ Result<Json> Queue(Drive* drive, int limit) {
   PG_ASSIGN(const auto queue, drive->Queue(limit));
   Json items = Json::array();
   for (const auto& [path, n] : queue) {
-    items.push_back({{"path", JsonText(path)}, {"action", ActionOf(n)},
+    items.push_back({{"path", JsonText(path)},
+                     {"action", ActionOf(n)},
                      {"bytes", (n.dirty & kData) && !n.gone() ? n.size : 0},
-                     {"since", Rfc3339(n.intent_since)}, {"attempts", n.attempts}, {"error", JsonText(n.error)}});
+                     {"since", Rfc3339(n.intent_since)},
+                     {"attempts", n.attempts},
+                     {"error", JsonText(n.error)}});
   }
   const DriveStatus summary = drive->Summary();
   return Json{{"items", items}, {"files", summary.pending.files}, {"bytes", summary.pending.bytes}};
@@ -56,8 +68,12 @@ Result<Json> Queue(Drive* drive, int limit) {
 
 Json Summary(Drive* drive) {
   const DriveStatus s = drive->Summary();
-  return {{"online", s.offline_since == 0}, {"offline_since", Rfc3339(s.offline_since)},
-          {"pending", {{"files", s.pending.files}, {"bytes", s.pending.bytes}, {"oldest", Rfc3339(s.pending.oldest)}}},
+  return {{"online", s.offline_since == 0},
+          {"offline_since", Rfc3339(s.offline_since)},
+          {"pending",
+           {{"files", s.pending.files},
+            {"bytes", s.pending.bytes},
+            {"oldest", Rfc3339(s.pending.oldest)}}},
           {"cache", {{"bytes", s.cache_bytes}, {"limit", s.cache_limit}, {"pinned_bytes", 0}}},
           {"last_error", JsonText(s.last_error)}};
 }

@@ -69,7 +69,8 @@ int Main(int argc, char** argv) {
   for (std::string* dir : {&world.config_dir, &world.state_dir}) {
     if (!dir->empty()) *dir = AbsolutePath(*dir, here);
   }
-  auto paths = ResolvePaths(lookup, ::geteuid() == 0, ::geteuid(), world.config_dir, world.state_dir);
+  auto paths =
+      ResolvePaths(lookup, ::geteuid() == 0, ::geteuid(), world.config_dir, world.state_dir);
   if (!paths.ok()) return Report(paths.error());
   world.paths = *paths;
   const Status done = run(world);

@@ -16,15 +16,20 @@ class Dice {
   int Below(int n) { return static_cast<int>(engine_() % static_cast<std::uint64_t>(n)); }
   double Unit() { return static_cast<double>(engine_() >> 11) * 0x1.0p-53; }
   template <typename T, std::size_t N>
-  const T& Pick(const T (&from)[N]) { return from[Below(static_cast<int>(N))]; }
+  const T& Pick(const T (&from)[N]) {
+    return from[Below(static_cast<int>(N))];
+  }
 
  private:
   std::mt19937_64 engine_;
 };
 
-constexpr const char* kGenera[] = {"Corallina", "Marivela", "Oskellia", "Tharnia", "Brennaria", "Sulivia", "Pellwortia"};
-constexpr const char* kSpecies[] = {"insularis", "maritima", "ventosa", "pumila", "grisea", "borealis", "palustris"};
-constexpr const char* kPlaces[] = {"Vogelklippe", "North Strand", "Kirkholm", "Sandwick", "the old pier", "Tern Rocks"};
+constexpr const char* kGenera[] = {"Corallina", "Marivela", "Oskellia",  "Tharnia",
+                                   "Brennaria", "Sulivia",  "Pellwortia"};
+constexpr const char* kSpecies[] = {"insularis", "maritima", "ventosa",  "pumila",
+                                    "grisea",    "borealis", "palustris"};
+constexpr const char* kPlaces[] = {"Vogelklippe", "North Strand", "Kirkholm",
+                                   "Sandwick",    "the old pier", "Tern Rocks"};
 constexpr const char* kPeople[] = {"A. Holm", "M. Sørensen", "J. Petrie", "K. Ødegård", "R. Tait"};
 constexpr const char* kMuseums[] = {"Westhaven", "Inner Isles", "Port Mary", "Lundwick"};
 
@@ -35,8 +40,10 @@ std::string Plant(Dice* dice, int width, int height) {
   const auto dot = [&](double x, double y, double radius, int shade) {
     for (int j = static_cast<int>(y - radius); j <= y + radius; ++j) {
       for (int i = static_cast<int>(x - radius); i <= x + radius; ++i) {
-        if (i < 0 || j < 0 || i >= width || j >= height || std::hypot(i - x, j - y) > radius) continue;
-        px[static_cast<std::size_t>(j * width + i)] = static_cast<unsigned char>(shade + dice->Below(20));
+        if (i < 0 || j < 0 || i >= width || j >= height || std::hypot(i - x, j - y) > radius)
+          continue;
+        px[static_cast<std::size_t>(j * width + i)] =
+            static_cast<unsigned char>(shade + dice->Below(20));
       }
     }
   };
@@ -60,8 +67,13 @@ std::string Plant(Dice* dice, int width, int height) {
   return out;
 }
 
-std::string PlantName(Dice* dice) { return fmt::format("{} {}", dice->Pick(kGenera), dice->Pick(kSpecies)); }
-std::string Day(Dice* dice) { return fmt::format("{}-{:02}-{:02}", 1931 + dice->Below(60), 4 + dice->Below(6), 1 + dice->Below(28)); }
+std::string PlantName(Dice* dice) {
+  return fmt::format("{} {}", dice->Pick(kGenera), dice->Pick(kSpecies));
+}
+std::string Day(Dice* dice) {
+  return fmt::format("{}-{:02}-{:02}", 1931 + dice->Below(60), 4 + dice->Below(6),
+                     1 + dice->Below(28));
+}
 
 }  // namespace
 
@@ -81,15 +93,17 @@ Status MakeSample(std::uint64_t seed, const SampleSize& size,
   for (int i = 0; i < size.lists; ++i) {
     std::string csv = "sheet,name,determined by,on,place\n";
     for (int row = 0; row < 80 + dice.Below(400); ++row) {
-      csv += fmt::format("{},{},{},{},{}\n", 1 + dice.Below(size.sheets), PlantName(&dice), dice.Pick(kPeople), Day(&dice), dice.Pick(kPlaces));
+      csv += fmt::format("{},{},{},{},{}\n", 1 + dice.Below(size.sheets), PlantName(&dice),
+                         dice.Pick(kPeople), Day(&dice), dice.Pick(kPlaces));
     }
     PG_TRY(emit(fmt::format("lists/determinations-{:02}.csv", i + 1), csv));
   }
   for (int i = 0; i < size.loans; ++i) {
     const std::string museum = dice.Pick(kMuseums);
-    PG_TRY(emit(fmt::format("loans/{}/loan-{:03}.txt", museum, i + 1),
-                fmt::format("Loan {} to the museum of {}\nSheets: {} to {}\nLent: {}\nSigned: {}\n", i + 1, museum,
-                            dice.Below(60), 60 + dice.Below(60), Day(&dice), dice.Pick(kPeople))));
+    PG_TRY(emit(
+        fmt::format("loans/{}/loan-{:03}.txt", museum, i + 1),
+        fmt::format("Loan {} to the museum of {}\nSheets: {} to {}\nLent: {}\nSigned: {}\n", i + 1,
+                    museum, dice.Below(60), 60 + dice.Below(60), Day(&dice), dice.Pick(kPeople))));
   }
   return {};
 }

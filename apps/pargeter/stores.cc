@@ -31,14 +31,16 @@ Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std:
   PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), account));
   options.wire.credentials = {settings.key_id, secret, settings.region};
   options.wire.ca_file = settings.ca_file;
-  options.wire.style = settings.address_style == "host" ? s3::AddressStyle::kHost : s3::AddressStyle::kPath;
+  options.wire.style =
+      settings.address_style == "host" ? s3::AddressStyle::kHost : s3::AddressStyle::kPath;
   options.wire.retry.max_attempts = 4;
   options.wire.retry.give_up_after = Duration(30000);
   PG_TRY(SplitFolder(folder, &options.bucket, &options.prefix));
   return std::make_unique<s3::S3Provider>(std::move(options));
 }
 
-Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings, bool with_store) {
+Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings,
+                                         bool with_store) {
   std::unique_ptr<Provider> provider;
   bool read_only = settings.read_only;
   if (with_store) {
@@ -49,7 +51,8 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   DriveOptions options;
   options.name = settings.name;
   options.state_folder = world.paths.DriveState(settings.name);
-  options.cache_folder = settings.cache_at.empty() ? options.state_folder + "/cache" : settings.cache_at;
+  options.cache_folder =
+      settings.cache_at.empty() ? options.state_folder + "/cache" : settings.cache_at;
   options.cache_limit = settings.cache_limit;
   options.keep_free = settings.keep_free;
   options.fresh_for = settings.fresh_for;
@@ -75,16 +78,20 @@ Result<Located> Locate(const World& world, const std::string& path) {
     best = Located{*drive, full == at ? "" : full.substr(at.size() + 1)};
   }
   if (best) return *best;
-  return Error(Code::kNotFound, fmt::format("{} is on no drive", Printable(full)), "See: pargeter drive list");
+  return Error(Code::kNotFound, fmt::format("{} is on no drive", Printable(full)),
+               "See: pargeter drive list");
 }
 
-Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method, const Json& params,
-                      Duration patience) {
-  PG_ASSIGN(std::optional<Json> answer, CallDrive(world.paths.SocketOf(drive.name), method, params, patience));
+Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,
+                      const Json& params, Duration patience) {
+  PG_ASSIGN(std::optional<Json> answer,
+            CallDrive(world.paths.SocketOf(drive.name), method, params, patience));
   if (answer) return std::move(*answer);
   if (::access((world.paths.DriveState(drive.name) + "/index.db").c_str(), F_OK) != 0) {
-    return Error(Code::kNotFound, fmt::format("the drive {} was never mounted: nothing is known of its files", drive.name),
-                 fmt::format("Mount it: pargeter mount {}", drive.name));
+    return Error(
+        Code::kNotFound,
+        fmt::format("the drive {} was never mounted: nothing is known of its files", drive.name),
+        fmt::format("Mount it: pargeter mount {}", drive.name));
   }
   PG_ASSIGN(const std::unique_ptr<Drive> opened, OpenDrive(world, drive, false));
   return AnswerMethod(opened.get(), method, params);

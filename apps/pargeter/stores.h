@@ -16,7 +16,8 @@ Status SplitFolder(const std::string& folder, std::string* bucket, std::string* 
 Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std::string& account,
                                                   const std::string& folder);
 // The drive's state, for this process alone; kBusy if it runs. Without a store: for looking only.
-Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings, bool with_store);
+Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings,
+                                         bool with_store);
 // The drive whose mount point `path` is at or below, and the path within it.
 struct Located {
   DriveSettings drive;
@@ -26,7 +27,7 @@ Result<Located> Locate(const World& world, const std::string& path);
 
 // Asks the running drive, or its state on disk if it does not run: `method` is one of those that
 // drive_methods.h answers.
-Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method, const Json& params,
-                      Duration patience = Duration(30000));
+Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,
+                      const Json& params, Duration patience = Duration(30000));
 
 }  // namespace pargeter::app

@@ -16,12 +16,18 @@ Result<Fault> ParseFault(const std::string& text) {
     const std::string name(Trim(piece.substr(0, equals)));
     const std::string value(equals == std::string::npos ? "" : Trim(piece.substr(equals + 1)));
     const long number = std::strtol(value.c_str(), nullptr, 10);
-    if (name == "nth") fault.nth = static_cast<int>(number);
-    else if (name == "share") fault.share = std::strtod(value.c_str(), nullptr);
-    else if (name == "times") fault.times = static_cast<int>(number);
-    else if (name == "method") fault.method = value;
-    else if (name == "key") fault.key = value;
-    else if (name == "retry-after") fault.retry_after = static_cast<int>(number);
+    if (name == "nth")
+      fault.nth = static_cast<int>(number);
+    else if (name == "share")
+      fault.share = std::strtod(value.c_str(), nullptr);
+    else if (name == "times")
+      fault.times = static_cast<int>(number);
+    else if (name == "method")
+      fault.method = value;
+    else if (name == "key")
+      fault.key = value;
+    else if (name == "retry-after")
+      fault.retry_after = static_cast<int>(number);
     else if (name == "status" || name == "cut" || name == "reset" || name == "stall" ||
              name == "corrupt" || name == "wrong-etag" || name == "skew" || name == "away") {
       fault.kind = name;
@@ -32,7 +38,8 @@ Result<Fault> ParseFault(const std::string& text) {
                    "Write for example: status=503,share=0.05,retry-after=2");
     }
   }
-  if (fault.kind.empty() || (fault.kind == "status" && (fault.status < 400 || fault.status > 599))) {
+  if (fault.kind.empty() ||
+      (fault.kind == "status" && (fault.status < 400 || fault.status > 599))) {
     return Error(Code::kInvalid, fmt::format("\"{}\" names no fault", Printable(text)),
                  "Kinds: status=N, cut, reset, stall=MS, corrupt, wrong-etag, skew=S, away=MS.");
   }
@@ -66,7 +73,8 @@ Plan Faults::Meet(const std::string& method, const std::string& key) {
     ++fault.seen;
     if (fault.nth > 0 && fault.seen != fault.nth) continue;
     if (fault.times >= 0 && fault.made >= fault.times) continue;
-    if (fault.share >= 0 && static_cast<double>(RandomBits() >> 11) * 0x1.0p-53 >= fault.share) continue;
+    if (fault.share >= 0 && static_cast<double>(RandomBits() >> 11) * 0x1.0p-53 >= fault.share)
+      continue;
     ++fault.made;
     if (fault.kind == "status") plan.status = fault;
     if (fault.kind == "cut") plan.cut = fault;

@@ -34,7 +34,8 @@ Status Complete(Options* o) {
   o->server.host = o->listen.substr(0, colon);
   o->server.port = std::atoi(o->listen.c_str() + colon + 1);
   if (o->secret_file.empty()) {
-    return Error(Code::kInvalid, "no secret is given", "Give the file that holds it with --secret-file.");
+    return Error(Code::kInvalid, "no secret is given",
+                 "Give the file that holds it with --secret-file.");
   }
   PG_ASSIGN(o->server.secret, ReadSecretFile(o->secret_file));
   if (!o->narrow_secret_file.empty()) {
@@ -93,17 +94,25 @@ int main(int argc, char** argv) {
   app.require_subcommand(1);
   Options o;
   CLI::App* objects = app.add_subcommand("objects", "an S3-compatible object store");
-  objects->add_option("--listen", o.listen, "HOST:PORT to serve; port 0 is any free one")->capture_default_str();
-  objects->add_option("--data", o.data, "folder to keep the data in (default: forget it at the end)");
-  objects->add_option("--bucket", o.buckets, "make this bucket if it is not there; may be repeated");
-  objects->add_option("--key-id", o.server.key_id, "the key that is accepted")->capture_default_str();
+  objects->add_option("--listen", o.listen, "HOST:PORT to serve; port 0 is any free one")
+      ->capture_default_str();
+  objects->add_option("--data", o.data,
+                      "folder to keep the data in (default: forget it at the end)");
+  objects->add_option("--bucket", o.buckets,
+                      "make this bucket if it is not there; may be repeated");
+  objects->add_option("--key-id", o.server.key_id, "the key that is accepted")
+      ->capture_default_str();
   objects->add_option("--secret-file", o.secret_file, "file that holds its secret")->required();
-  objects->add_option("--narrow-key-id", o.server.narrow_key_id, "a key that may not list the buckets");
-  objects->add_option("--narrow-secret-file", o.narrow_secret_file, "file that holds that key's secret");
-  objects->add_option("--request-log", o.server.request_log, "write a JSON line for each request here");
+  objects->add_option("--narrow-key-id", o.server.narrow_key_id,
+                      "a key that may not list the buckets");
+  objects->add_option("--narrow-secret-file", o.narrow_secret_file,
+                      "file that holds that key's secret");
+  objects->add_option("--request-log", o.server.request_log,
+                      "write a JSON line for each request here");
   objects->add_option("--latency", o.latency, "wait so long before each answer, such as 20ms");
   objects->add_option("--rate", o.rate, "bytes a second for each connection, such as 50MiB");
-  objects->add_option("--fault", o.faults, "a fault to make, such as status=503,share=0.05; may be repeated");
+  objects->add_option("--fault", o.faults,
+                      "a fault to make, such as status=503,share=0.05; may be repeated");
   objects->add_option("--tls-certificate", o.server.tls_certificate, "PEM file: serve https");
   objects->add_option("--tls-key", o.server.tls_key, "PEM file of the certificate's key");
   CLI11_PARSE(app, argc, argv);

@@ -37,7 +37,8 @@ Body::~Body() {
 ObjectStore::ObjectStore(std::string folder) : folder_(std::move(folder)) {
   if (folder_.empty()) {
     temporary_ = true;
-    folder_ = (std::filesystem::temp_directory_path() / ("pargeter-standin-" + RandomName())).string();
+    folder_ =
+        (std::filesystem::temp_directory_path() / ("pargeter-standin-" + RandomName())).string();
   }
 }
 
@@ -72,7 +73,8 @@ Status ObjectStore::Load() {
       auto body = std::make_shared<Body>();
       body->size = entry.value("size", std::uint64_t{0});
       body->bytes = KeyBytes(entry.value("bytes", ""));
-      body->file = entry.value("file", "").empty() ? "" : folder_ + "/bodies/" + entry.value("file", "");
+      body->file =
+          entry.value("file", "").empty() ? "" : folder_ + "/bodies/" + entry.value("file", "");
       Object object{body, entry.value("etag", ""), entry.value("modified", Nanos{0}), {}};
       object.metadata = entry.value("metadata", std::map<std::string, std::string>{});
       bucket[key] = std::move(object);
@@ -176,11 +178,12 @@ Status ObjectStore::Put(const std::string& bucket, const std::string& key, Objec
   const auto there = keys.find(key);
   const Error refused(Code::kChanged, "the condition does not hold");
   if (if_.if_none_match && there != keys.end()) return refused;
-  if (if_.if_match && (there == keys.end() || (*if_.if_match != "*" && *if_.if_match != there->second.etag))) {
+  if (if_.if_match &&
+      (there == keys.end() || (*if_.if_match != "*" && *if_.if_match != there->second.etag))) {
     return refused;
   }
   if (!temporary_) {
-    Json entry{{"bucket", bucket}, {"key", KeyText(key)}, {"size", object.body->size},
+    Json entry{{"bucket", bucket},    {"key", KeyText(key)},         {"size", object.body->size},
                {"etag", object.etag}, {"modified", object.modified}, {"metadata", object.metadata}};
     if (object.body->file.empty()) {
       entry["bytes"] = Hex(object.body->bytes);

@@ -45,7 +45,7 @@ struct Upload {
 };
 
 struct Condition {
-  bool if_none_match = false;      // only if nothing is there
+  bool if_none_match = false;           // only if nothing is there
   std::optional<std::string> if_match;  // only if it is this etag, or "*"
 };
 
@@ -86,7 +86,8 @@ class ObjectStore {
   void MakeBucket(const std::string& bucket);
   std::optional<Object> Get(const std::string& bucket, const std::string& key) const;
   // kChanged if the condition does not hold.
-  Status Put(const std::string& bucket, const std::string& key, Object object, const Condition& if_);
+  Status Put(const std::string& bucket, const std::string& key, Object object,
+             const Condition& if_);
   void Delete(const std::string& bucket, const std::string& key);
   ListAnswer List(const std::string& bucket, const ListRequest& request) const;
   // `count` objects of `size` zero bytes, spread over `folders` folders, at once.

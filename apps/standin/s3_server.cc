@@ -44,10 +44,14 @@ std::string HttpDate(Nanos t) {
 std::string Xml(std::string_view text) {
   std::string out;
   for (const char c : text) {
-    if (c == '&') out += "&amp;";
-    else if (c == '<') out += "&lt;";
-    else if (c == '>') out += "&gt;";
-    else out += c;
+    if (c == '&')
+      out += "&amp;";
+    else if (c == '<')
+      out += "&lt;";
+    else if (c == '>')
+      out += "&gt;";
+    else
+      out += c;
   }
   return out;
 }
@@ -127,9 +131,8 @@ class S3Server::Impl {
     const std::string any = R"(([\s\S]*))";
     server_->Get(any, [this](const Request& q, Response& r) { Answer(q, r, nullptr); });
     server_->Delete(any, [this](const Request& q, Response& r) { Answer(q, r, nullptr); });
-    const auto with_body = [this](const Request& q, Response& r, const httplib::ContentReader& body) {
-      Answer(q, r, &body);
-    };
+    const auto with_body = [this](const Request& q, Response& r,
+                                  const httplib::ContentReader& body) { Answer(q, r, &body); };
     server_->Put(any, with_body);
     server_->Post(any, with_body);
     if (!options_.request_log.empty()) {
@@ -142,7 +145,8 @@ class S3Server::Impl {
   }
 
   Result<int> Bind() {
-    if (!server_->is_valid()) return Error(Code::kInvalid, "the TLS certificate or key cannot be used");
+    if (!server_->is_valid())
+      return Error(Code::kInvalid, "the TLS certificate or key cannot be used");
     const int port = options_.port == 0 ? server_->bind_to_any_port(options_.host.c_str())
                      : server_->bind_to_port(options_.host.c_str(), options_.port) ? options_.port
                                                                                    : -1;
@@ -196,7 +200,8 @@ class S3Server::Impl {
         response.set_header("Retry-After", std::to_string(ask.plan.status->retry_after));
       }
       const int status = ask.plan.status->status;
-      Refuse(response, ask, {status, status == 503 ? "SlowDown" : "InternalError", "made on purpose"});
+      Refuse(response, ask,
+             {status, status == 503 ? "SlowDown" : "InternalError", "made on purpose"});
     } else if (auto refusal = CheckSignature(request, &ask)) {
       Refuse(response, ask, *refusal);
     } else if (!stored.ok()) {
@@ -227,8 +232,9 @@ class S3Server::Impl {
     if (mark != std::string::npos) {
       for (const std::string& pair : Split(request.target.substr(mark + 1), '&')) {
         const auto equals = pair.find('=');
-        ask.query.emplace_back(PercentDecode(pair.substr(0, equals)),
-                               equals == std::string::npos ? "" : PercentDecode(pair.substr(equals + 1)));
+        ask.query.emplace_back(
+            PercentDecode(pair.substr(0, equals)),
+            equals == std::string::npos ? "" : PercentDecode(pair.substr(equals + 1)));
       }
     }
     std::string path = ask.raw_path.substr(std::min<std::size_t>(1, ask.raw_path.size()));
@@ -297,10 +303,11 @@ class S3Server::Impl {
 
   static void Refuse(Response& response, const Ask& ask, const Refusal& refusal) {
     response.status = refusal.status;
-    response.set_content(fmt::format("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Error><Code>{}</Code>"
-                                     "<Message>{}</Message><Resource>{}</Resource></Error>",
-                                     refusal.code, Xml(refusal.message), Xml(Printable(ask.key))),
-                         "application/xml");
+    response.set_content(
+        fmt::format("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<Error><Code>{}</Code>"
+                    "<Message>{}</Message><Resource>{}</Resource></Error>",
+                    refusal.code, Xml(refusal.message), Xml(Printable(ask.key))),
+        "application/xml");
   }
 
   static Object Stored(std::shared_ptr<const Body> body, std::string etag, Nanos now,
@@ -312,7 +319,8 @@ class S3Server::Impl {
     std::map<std::string, std::string> metadata;
     for (const auto& [name, value] : request.headers) {
       const std::string lower = Lower(name);
-      if (lower.compare(0, 11, "x-amz-meta-") == 0 || lower == "content-type") metadata[lower] = value;
+      if (lower.compare(0, 11, "x-amz-meta-") == 0 || lower == "content-type")
+        metadata[lower] = value;
     }
     return metadata;
   }
@@ -335,7 +343,8 @@ class S3Server::Impl {
                 const std::string& md5, Response& response) {
     const std::string& method = request.method;
     if (ask.bucket.empty()) {
-      if (!ask.may_list_buckets) return Refuse(response, ask, {403, "AccessDenied", "may not list buckets"});
+      if (!ask.may_list_buckets)
+        return Refuse(response, ask, {403, "AccessDenied", "may not list buckets"});
       return ListBuckets(response);
     }
     if (ask.key.empty() && method == "PUT") {
@@ -343,12 +352,14 @@ class S3Server::Impl {
       response.status = 200;
       return;
     }
-    if (!store_.HasBucket(ask.bucket)) return Refuse(response, ask, {404, "NoSuchBucket", "no such bucket"});
+    if (!store_.HasBucket(ask.bucket))
+      return Refuse(response, ask, {404, "NoSuchBucket", "no such bucket"});
     const std::string& claimed = request.get_header_value("Content-MD5");
     if (!claimed.empty() && claimed != Base64(md5)) {
       return Refuse(response, ask, {400, "BadDigest", "the body has another digest"});
     }
-    if (ask.key.size() > 1024) return Refuse(response, ask, {400, "KeyTooLongError", "over 1024 bytes"});
+    if (ask.key.size() > 1024)
+      return Refuse(response, ask, {400, "KeyTooLongError", "over 1024 bytes"});
     if (ask.key.empty()) {
       if (method == "GET" && ask.Find("uploads")) return ListUploads(ask, response);
       if (method == "GET" || method == "HEAD") return List(ask, response);
@@ -357,12 +368,15 @@ class S3Server::Impl {
     }
     if (method == "GET" && ask.Find("uploadId")) return ListParts(ask, response);
     if (method == "GET" || method == "HEAD") return GetObject(request, ask, response);
-    if (method == "PUT" && ask.Find("partNumber")) return PutPart(request, ask, body, md5, response);
-    if (method == "PUT" && request.has_header("x-amz-copy-source")) return CopyObject(request, ask, response);
+    if (method == "PUT" && ask.Find("partNumber"))
+      return PutPart(request, ask, body, md5, response);
+    if (method == "PUT" && request.has_header("x-amz-copy-source"))
+      return CopyObject(request, ask, response);
     if (method == "PUT") {
       Object object = Stored(body, Hex(md5), Now(), MetadataIn(request));
       const Status put = store_.Put(ask.bucket, ask.key, object, ConditionIn(request));
-      if (!put.ok()) return Refuse(response, ask, {412, "PreconditionFailed", "the condition does not hold"});
+      if (!put.ok())
+        return Refuse(response, ask, {412, "PreconditionFailed", "the condition does not hold"});
       response.set_header("ETag", "\"" + object.etag + "\"");
       response.status = 200;
       return;
@@ -390,7 +404,8 @@ class S3Server::Impl {
 
   void ListBuckets(Response& response) {
     std::string xml = "<ListAllMyBucketsResult><Buckets>";
-    for (const std::string& name : store_.Buckets()) xml += "<Bucket><Name>" + Xml(name) + "</Name></Bucket>";
+    for (const std::string& name : store_.Buckets())
+      xml += "<Bucket><Name>" + Xml(name) + "</Name></Bucket>";
     SendXml(response, xml + "</Buckets></ListAllMyBucketsResult>");
   }
 
@@ -403,13 +418,15 @@ class S3Server::Impl {
     const std::string max = ask.Value("max-keys");
     if (!max.empty()) list.max_keys = std::clamp(std::atoi(max.c_str()), 0, 1000);
     const bool encode = ask.Value("encoding-type") == "url";
-    const auto spell = [&](const std::string& key) { return encode ? PercentEncode(key) : Xml(key); };
+    const auto spell = [&](const std::string& key) {
+      return encode ? PercentEncode(key) : Xml(key);
+    };
     const ListAnswer answer = store_.List(ask.bucket, list);
     std::string xml = "<ListBucketResult xmlns=\"http://s3.amazonaws.com/doc/2006-03-01/\"><Name>" +
                       Xml(ask.bucket) + "</Name>";
     if (encode) xml += "<EncodingType>url</EncodingType>";
-    xml += fmt::format("<KeyCount>{}</KeyCount><MaxKeys>{}</MaxKeys>", answer.keys.size() + answer.prefixes.size(),
-                       list.max_keys);
+    xml += fmt::format("<KeyCount>{}</KeyCount><MaxKeys>{}</MaxKeys>",
+                       answer.keys.size() + answer.prefixes.size(), list.max_keys);
     for (const auto& [key, object] : answer.keys) {
       xml += "<Contents><Key>" + spell(key) + "</Key><LastModified>" + Iso(object.modified) +
              "</LastModified><ETag>&quot;" + object.etag + "&quot;</ETag><Size>" +
@@ -418,9 +435,11 @@ class S3Server::Impl {
     for (const std::string& prefix : answer.prefixes) {
       xml += "<CommonPrefixes><Prefix>" + spell(prefix) + "</Prefix></CommonPrefixes>";
     }
-    xml += fmt::format("<IsTruncated>{}</IsTruncated>", answer.next_after.empty() ? "false" : "true");
+    xml +=
+        fmt::format("<IsTruncated>{}</IsTruncated>", answer.next_after.empty() ? "false" : "true");
     if (!answer.next_after.empty()) {
-      xml += "<NextContinuationToken>" + PercentEncode(answer.next_after) + "</NextContinuationToken>";
+      xml +=
+          "<NextContinuationToken>" + PercentEncode(answer.next_after) + "</NextContinuationToken>";
     }
     SendXml(response, xml + "</ListBucketResult>");
   }
@@ -470,25 +489,26 @@ class S3Server::Impl {
     mapping->body = object.body;
     if (!object.body->file.empty()) {
       const Fd fd(::open(object.body->file.c_str(), O_RDONLY | O_CLOEXEC));
-      void* at = fd ? ::mmap(nullptr, object.body->size, PROT_READ, MAP_SHARED, fd.get(), 0) : MAP_FAILED;
+      void* at =
+          fd ? ::mmap(nullptr, object.body->size, PROT_READ, MAP_SHARED, fd.get(), 0) : MAP_FAILED;
       if (at == MAP_FAILED) return Refuse(response, ask, {500, "InternalError", "body lost"});
       mapping->data = static_cast<const char*>(at);
       mapping->size = object.body->size;
     }
     const bool cut = ask.plan.cut.has_value(), corrupt = ask.plan.corrupt.has_value();
-    response.set_content_provider(
-        size, type,
-        [this, mapping, offset, size, cut, corrupt](std::size_t at, std::size_t length,
-                                                    httplib::DataSink& sink) {
-          length = std::min<std::size_t>(length, 1u << 20);
-          if (cut && at + length > size / 2) return false;
-          Pace(at, length);
-          if (mapping->data != nullptr && !corrupt) return sink.write(mapping->data + offset + at, length);
-          auto piece = ReadBody(*mapping->body, offset + at, length);
-          if (!piece.ok()) return false;
-          if (corrupt && at == 0) (*piece)[piece->size() / 2] ^= 0x20;
-          return sink.write(piece->data(), piece->size());
-        });
+    response.set_content_provider(size, type,
+                                  [this, mapping, offset, size, cut, corrupt](
+                                      std::size_t at, std::size_t length, httplib::DataSink& sink) {
+                                    length = std::min<std::size_t>(length, 1u << 20);
+                                    if (cut && at + length > size / 2) return false;
+                                    Pace(at, length);
+                                    if (mapping->data != nullptr && !corrupt)
+                                      return sink.write(mapping->data + offset + at, length);
+                                    auto piece = ReadBody(*mapping->body, offset + at, length);
+                                    if (!piece.ok()) return false;
+                                    if (corrupt && at == 0) (*piece)[piece->size() / 2] ^= 0x20;
+                                    return sink.write(piece->data(), piece->size());
+                                  });
   }
 
   void CopyObject(const Request& request, const Ask& ask, Response& response) {
@@ -505,7 +525,8 @@ class S3Server::Impl {
     Object copy = *object;
     copy.modified = Now();
     if (copy.etag.find('-') != std::string::npos) copy.etag = Hex(Md5(copy.etag + source));
-    if (request.get_header_value("x-amz-metadata-directive") == "REPLACE") copy.metadata = MetadataIn(request);
+    if (request.get_header_value("x-amz-metadata-directive") == "REPLACE")
+      copy.metadata = MetadataIn(request);
     if (!store_.Put(ask.bucket, ask.key, copy, ConditionIn(request)).ok()) {
       return Refuse(response, ask, {412, "PreconditionFailed", "the target is there"});
     }
@@ -516,7 +537,8 @@ class S3Server::Impl {
   void PutPart(const Request& request, const Ask& ask, std::shared_ptr<const Body> body,
                std::string md5, Response& response) {
     const int number = std::atoi(ask.Value("partNumber").c_str());
-    if (number < 1 || number > 10000) return Refuse(response, ask, {400, "InvalidArgument", "part number"});
+    if (number < 1 || number > 10000)
+      return Refuse(response, ask, {400, "InvalidArgument", "part number"});
     const bool copy = request.has_header("x-amz-copy-source");
     if (copy) {
       std::string source = request.get_header_value("x-amz-copy-source");
@@ -525,12 +547,14 @@ class S3Server::Impl {
       const auto object = store_.Get(source.substr(0, slash), source.substr(slash + 1));
       if (!object) return Refuse(response, ask, {404, "NoSuchKey", "no such source"});
       std::uint64_t first = 0, last = object->body->size - 1;
-      std::sscanf(request.get_header_value("x-amz-copy-source-range").c_str(), "bytes=%lu-%lu", &first, &last);
+      std::sscanf(request.get_header_value("x-amz-copy-source-range").c_str(), "bytes=%lu-%lu",
+                  &first, &last);
       ObjectStore::Writer writer(&store_);
       Md5Stream digest;
       for (std::uint64_t at = first; at <= last; at += 4u << 20) {
         auto piece = ReadBody(*object->body, at, std::min<std::uint64_t>(4u << 20, last - at + 1));
-        if (!piece.ok() || !writer.Append(*piece).ok()) return Refuse(response, ask, {500, "InternalError", "disk"});
+        if (!piece.ok() || !writer.Append(*piece).ok())
+          return Refuse(response, ask, {500, "InternalError", "disk"});
         digest.Update(*piece);
       }
       body = *writer.Finish();
@@ -540,7 +564,8 @@ class S3Server::Impl {
       return Refuse(response, ask, {404, "NoSuchUpload", "no such upload"});
     }
     if (copy) {
-      return SendXml(response, "<CopyPartResult><ETag>\"" + Hex(md5) + "\"</ETag></CopyPartResult>");
+      return SendXml(response,
+                     "<CopyPartResult><ETag>\"" + Hex(md5) + "\"</ETag></CopyPartResult>");
     }
     response.set_header("ETag", "\"" + Hex(md5) + "\"");
     response.status = 200;
@@ -551,8 +576,9 @@ class S3Server::Impl {
     if (!upload) return Refuse(response, ask, {404, "NoSuchUpload", "no such upload"});
     std::string xml = "<ListPartsResult>";
     for (const auto& [number, part] : upload->parts) {
-      xml += fmt::format("<Part><PartNumber>{}</PartNumber><ETag>\"{}\"</ETag><Size>{}</Size></Part>",
-                         number, Hex(part.md5), part.body->size);
+      xml +=
+          fmt::format("<Part><PartNumber>{}</PartNumber><ETag>\"{}\"</ETag><Size>{}</Size></Part>",
+                      number, Hex(part.md5), part.body->size);
     }
     SendXml(response, xml + "<IsTruncated>false</IsTruncated></ListPartsResult>");
   }
@@ -561,7 +587,8 @@ class S3Server::Impl {
     std::string xml = "<ListMultipartUploadsResult>";
     const std::string prefix = ask.Value("prefix");
     for (const auto& [id, upload] : store_.Uploads()) {
-      if (upload.bucket != ask.bucket || upload.key.compare(0, prefix.size(), prefix) != 0) continue;
+      if (upload.bucket != ask.bucket || upload.key.compare(0, prefix.size(), prefix) != 0)
+        continue;
       xml += "<Upload><Key>" + Xml(upload.key) + "</Key><UploadId>" + id + "</UploadId></Upload>";
     }
     SendXml(response, xml + "<IsTruncated>false</IsTruncated></ListMultipartUploadsResult>");
@@ -596,13 +623,15 @@ class S3Server::Impl {
     const std::string etag = fmt::format("{}-{}", Hex(Md5(digests)), bodies.size());
     Ignore(store_.Put(ask.bucket, ask.key, Stored(*joined, etag, Now(), upload->metadata), {}));
     store_.DropUpload(id);
-    SendXml(response, "<CompleteMultipartUploadResult><ETag>\"" + etag + "\"</ETag></CompleteMultipartUploadResult>");
+    SendXml(response, "<CompleteMultipartUploadResult><ETag>\"" + etag +
+                          "\"</ETag></CompleteMultipartUploadResult>");
   }
 
   void DeleteMany(const Ask& ask, const std::shared_ptr<const Body>& body, Response& response) {
     const auto text = ReadBody(*body, 0, body->size);
     pugi::xml_document document;
-    if (!text.ok() || !document.load_buffer(text->data(), text->size(), pugi::parse_default | pugi::parse_ws_pcdata_single)) {
+    if (!text.ok() || !document.load_buffer(text->data(), text->size(),
+                                            pugi::parse_default | pugi::parse_ws_pcdata_single)) {
       return Refuse(response, ask, {400, "MalformedXML", "no XML"});
     }
     int count = 0;
@@ -614,7 +643,8 @@ class S3Server::Impl {
   }
 
   // POST /-/faults adds a rule, DELETE clears all; POST /-/fill makes many objects at once.
-  void Control(const Request& request, const Ask& ask, ObjectStore::Writer* writer, Response& response) {
+  void Control(const Request& request, const Ask& ask, ObjectStore::Writer* writer,
+               Response& response) {
     const auto body = writer->Finish();
     const std::string text = (*body)->bytes;
     response.status = 200;
@@ -632,8 +662,9 @@ class S3Server::Impl {
         response.status = 400;
         return;
       }
-      store_.Fill(spec.value("bucket", "herbarium"), spec.value("prefix", ""), spec.value("count", 1000),
-                  spec.value("folders", 0), spec.value("size", std::uint64_t{0}));
+      store_.Fill(spec.value("bucket", "herbarium"), spec.value("prefix", ""),
+                  spec.value("count", 1000), spec.value("folders", 0),
+                  spec.value("size", std::uint64_t{0}));
       response.set_content("ok\n", "text/plain");
     } else {
       response.status = 404;
@@ -643,10 +674,16 @@ class S3Server::Impl {
   void Record(const Request& request, const Ask& ask, const Response& response,
               std::chrono::steady_clock::time_point start) {
     if (log_ == nullptr) return;
-    const double ms = std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - start).count();
-    Json line{{"time", Iso(SystemClock().Wall())}, {"method", request.method}, {"bucket", ask.bucket},
-              {"key", ask.key}, {"query", s3::CanonicalQuery(ask.query)}, {"status", response.status},
-              {"in", ask.bytes_in}, {"ms", std::round(ms * 100) / 100}};
+    const double ms =
+        std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - start).count();
+    Json line{{"time", Iso(SystemClock().Wall())},
+              {"method", request.method},
+              {"bucket", ask.bucket},
+              {"key", ask.key},
+              {"query", s3::CanonicalQuery(ask.query)},
+              {"status", response.status},
+              {"in", ask.bytes_in},
+              {"ms", std::round(ms * 100) / 100}};
     line["out"] = response.content_length_ > 0 ? response.content_length_ : response.body.size();
     if (request.has_header("x-amz-copy-source")) line["copy"] = true;
     const std::string text = line.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";

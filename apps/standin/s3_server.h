@@ -19,7 +19,7 @@ struct ServerOptions {
   std::string narrow_key_id, narrow_secret;
   std::string request_log;  // file for JSON lines, "" = none
   Duration latency{0};
-  std::uint64_t rate = 0;  // bytes a second for each connection, 0: unlimited
+  std::uint64_t rate = 0;                // bytes a second for each connection, 0: unlimited
   std::string tls_certificate, tls_key;  // PEM files; both: https
 };
 

@@ -23,8 +23,8 @@ class Clock {
 // The machine's own clock; lives as long as the process.
 const Clock& SystemClock();
 
-std::string Rfc3339(Nanos wall);      // "2026-03-01T09:30:00Z"; 0 gives ""
-Nanos ParseHttpDate(const char* s);   // RFC 9110 section 5.6.7; 0 if it is no date
-Nanos ParseRfc3339(const char* s);    // with or without fraction; 0 if it is no date
+std::string Rfc3339(Nanos wall);     // "2026-03-01T09:30:00Z"; 0 gives ""
+Nanos ParseHttpDate(const char* s);  // RFC 9110 section 5.6.7; 0 if it is no date
+Nanos ParseRfc3339(const char* s);   // with or without fraction; 0 if it is no date
 
 }  // namespace pargeter

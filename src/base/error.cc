@@ -71,23 +71,50 @@ Code CodeOfName(std::string_view name) {
 Error FromErrno(int errnum, std::string_view what) {
   Code code = Code::kIo;
   switch (errnum) {
-    case ENOENT: code = Code::kNotFound; break;
-    case EEXIST: code = Code::kExists; break;
+    case ENOENT:
+      code = Code::kNotFound;
+      break;
+    case EEXIST:
+      code = Code::kExists;
+      break;
     case EACCES:
-    case EPERM: code = Code::kPermission; break;
-    case EROFS: code = Code::kReadOnly; break;
+    case EPERM:
+      code = Code::kPermission;
+      break;
+    case EROFS:
+      code = Code::kReadOnly;
+      break;
     case ENOSPC:
-    case EDQUOT: code = Code::kNoSpace; break;
-    case ENOTDIR: code = Code::kNotFolder; break;
-    case EISDIR: code = Code::kIsFolder; break;
-    case ENOTEMPTY: code = Code::kNotEmpty; break;
-    case ENAMETOOLONG: code = Code::kNameTooLong; break;
+    case EDQUOT:
+      code = Code::kNoSpace;
+      break;
+    case ENOTDIR:
+      code = Code::kNotFolder;
+      break;
+    case EISDIR:
+      code = Code::kIsFolder;
+      break;
+    case ENOTEMPTY:
+      code = Code::kNotEmpty;
+      break;
+    case ENAMETOOLONG:
+      code = Code::kNameTooLong;
+      break;
     case EBUSY:
-    case EAGAIN: code = Code::kBusy; break;
-    case EINVAL: code = Code::kInvalid; break;
-    case EOPNOTSUPP: code = Code::kUnsupported; break;
-    case ETIMEDOUT: code = Code::kTimeout; break;
-    default: break;
+    case EAGAIN:
+      code = Code::kBusy;
+      break;
+    case EINVAL:
+      code = Code::kInvalid;
+      break;
+    case EOPNOTSUPP:
+      code = Code::kUnsupported;
+      break;
+    case ETIMEDOUT:
+      code = Code::kTimeout;
+      break;
+    default:
+      break;
   }
   return Error(code, std::string(what) + ": " + std::strerror(errnum));
 }

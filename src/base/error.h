@@ -55,10 +55,10 @@ struct [[nodiscard]] Error {
 };
 
 // The three tables. Each maps every code and has no default.
-int ErrnoOf(Code code);         // for the kernel
-bool MayRetry(Code code);       // for the retry policy: may the same call succeed later?
-int ExitCodeOf(Code code);      // for the command line (0 done ... 7 busy)
-std::string_view NameOf(Code);  // stable identifier for logs and JSON
+int ErrnoOf(Code code);                  // for the kernel
+bool MayRetry(Code code);                // for the retry policy: may the same call succeed later?
+int ExitCodeOf(Code code);               // for the command line (0 done ... 7 busy)
+std::string_view NameOf(Code);           // stable identifier for logs and JSON
 Code CodeOfName(std::string_view name);  // kInternal if there is none of that name
 
 // An Error for a failed system call; `errnum` is errno's value.
@@ -67,8 +67,8 @@ Error FromErrno(int errnum, std::string_view what);
 template <typename T>
 class [[nodiscard]] Result {
  public:
-  Result(T value) : state_(std::move(value)) {}          // NOLINT: implicit on purpose
-  Result(Error error) : state_(std::move(error)) {}      // NOLINT: implicit on purpose
+  Result(T value) : state_(std::move(value)) {}      // NOLINT: implicit on purpose
+  Result(Error error) : state_(std::move(error)) {}  // NOLINT: implicit on purpose
   bool ok() const { return state_.index() == 0; }
   explicit operator bool() const { return ok(); }
   T& operator*() { return std::get<0>(state_); }
@@ -102,17 +102,16 @@ void Ignore(const Result<T>&) {}
 }  // namespace pargeter
 
 // Returns the error of `expr` from the enclosing function, if there is one.
-#define PG_TRY(expr)                                      \
-  do {                                                    \
-    if (auto pg_try_ = (expr); !pg_try_.ok()) {           \
-      return pg_try_.error();                             \
-    }                                                     \
+#define PG_TRY(expr)                            \
+  do {                                          \
+    if (auto pg_try_ = (expr); !pg_try_.ok()) { \
+      return pg_try_.error();                   \
+    }                                           \
   } while (false)
 #define PG_CONCAT_(a, b) a##b
 #define PG_CONCAT(a, b) PG_CONCAT_(a, b)
 // `PG_ASSIGN(auto x, Call())`: x is the value, or the error is returned.
-#define PG_ASSIGN(decl, expr)                                      \
-  auto PG_CONCAT(pg_result_, __LINE__) = (expr);                   \
-  if (!PG_CONCAT(pg_result_, __LINE__).ok())                       \
-    return PG_CONCAT(pg_result_, __LINE__).error();                \
+#define PG_ASSIGN(decl, expr)                                                                \
+  auto PG_CONCAT(pg_result_, __LINE__) = (expr);                                             \
+  if (!PG_CONCAT(pg_result_, __LINE__).ok()) return PG_CONCAT(pg_result_, __LINE__).error(); \
   decl = std::move(*PG_CONCAT(pg_result_, __LINE__))

@@ -67,9 +67,8 @@ Result<Fd> Disk::Open(const std::string& path, int flags, unsigned mode) {
 Result<std::size_t> Disk::ReadAt(int fd, char* data, std::size_t size, std::uint64_t offset) {
   std::size_t done = 0;
   while (done < size) {
-    const ssize_t n = RetryInterrupted([&] {
-      return ::pread(fd, data + done, size - done, static_cast<off_t>(offset + done));
-    });
+    const ssize_t n = RetryInterrupted(
+        [&] { return ::pread(fd, data + done, size - done, static_cast<off_t>(offset + done)); });
     if (n < 0) return FromErrno(errno, "cannot read a cache file");
     if (n == 0) break;
     done += static_cast<std::size_t>(n);
@@ -173,7 +172,8 @@ Status MakeFolders(const std::string& path) {
     at = path.find('/', at);
     const std::string part = path.substr(0, at);
     if (at != std::string::npos) ++at;
-    if (::mkdir(part.c_str(), 0700) < 0 && errno != EEXIST) return PathError("make the folder", part);
+    if (::mkdir(part.c_str(), 0700) < 0 && errno != EEXIST)
+      return PathError("make the folder", part);
   }
   struct stat info {};
   if (::stat(path.c_str(), &info) < 0) return PathError("look at", path);

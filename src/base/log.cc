@@ -12,7 +12,7 @@ spdlog::logger& Logger() {
   static const std::shared_ptr<spdlog::logger> logger = [] {
     auto made = spdlog::stderr_logger_mt("pargeter");
     made->set_pattern("%Y-%m-%dT%H:%M:%S.%e %l %v");
-    made->set_level(spdlog::level::warn);
+    made->set_level(spdlog::level::err);
     made->flush_on(spdlog::level::debug);
     return made;
   }();
@@ -21,10 +21,14 @@ spdlog::logger& Logger() {
 
 spdlog::level::level_enum Map(LogLevel level) {
   switch (level) {
-    case LogLevel::kDebug: return spdlog::level::debug;
-    case LogLevel::kInfo: return spdlog::level::info;
-    case LogLevel::kWarning: return spdlog::level::warn;
-    case LogLevel::kError: return spdlog::level::err;
+    case LogLevel::kDebug:
+      return spdlog::level::debug;
+    case LogLevel::kInfo:
+      return spdlog::level::info;
+    case LogLevel::kWarning:
+      return spdlog::level::warn;
+    case LogLevel::kError:
+      return spdlog::level::err;
   }
   return spdlog::level::err;
 }

@@ -10,7 +10,7 @@ namespace pargeter {
 
 enum class LogLevel { kDebug, kInfo, kWarning, kError };
 
-// Until this is called only warnings and errors are written.
+// Until this is called only errors are written.
 void SetLogLevel(LogLevel level);
 bool LogEnabled(LogLevel level);
 void LogLine(LogLevel level, std::string_view line);

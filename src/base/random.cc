@@ -7,8 +7,8 @@
 namespace pargeter {
 
 std::uint64_t RandomBits() {
-  thread_local std::mt19937_64 engine{
-      (static_cast<std::uint64_t>(std::random_device{}()) << 32) ^ std::random_device{}()};
+  thread_local std::mt19937_64 engine{(static_cast<std::uint64_t>(std::random_device{}()) << 32) ^
+                                      std::random_device{}()};
   return engine();
 }
 

@@ -121,12 +121,18 @@ std::string Base64Decode(std::string_view text) {
   while (!text.empty() && text.back() == '=') text.remove_suffix(1);
   for (const char c : text) {
     std::uint32_t value = 0;
-    if (c >= 'A' && c <= 'Z') value = static_cast<std::uint32_t>(c - 'A');
-    else if (c >= 'a' && c <= 'z') value = static_cast<std::uint32_t>(c - 'a' + 26);
-    else if (c >= '0' && c <= '9') value = static_cast<std::uint32_t>(c - '0' + 52);
-    else if (c == '+') value = 62;
-    else if (c == '/') value = 63;
-    else return "";
+    if (c >= 'A' && c <= 'Z')
+      value = static_cast<std::uint32_t>(c - 'A');
+    else if (c >= 'a' && c <= 'z')
+      value = static_cast<std::uint32_t>(c - 'a' + 26);
+    else if (c >= '0' && c <= '9')
+      value = static_cast<std::uint32_t>(c - '0' + 52);
+    else if (c == '+')
+      value = 62;
+    else if (c == '/')
+      value = 63;
+    else
+      return "";
     group = (group << 6) | value;
     bits += 6;
     if (bits >= 8) {

@@ -39,7 +39,8 @@ bool BlockStore::Has(std::int64_t id, Place place) const {
 
 Status BlockStore::Move(std::int64_t id, Place from, Place to, Fd* fd) {
   const std::string source = PathOf(id, from), target = PathOf(id, to);
-  struct stat a {}, b {};
+  struct stat a {
+  }, b{};
   const std::string source_folder = from == Place::kPending ? pending_ : cache_;
   const std::string target_folder = to == Place::kPending ? pending_ : cache_;
   const bool one_disk = ::stat(source_folder.c_str(), &a) == 0 &&
@@ -55,9 +56,11 @@ Status BlockStore::Move(std::int64_t id, Place from, Place to, Fd* fd) {
     // holes stay holes
     const off_t data = ::lseek(in.get(), at, SEEK_DATA);
     if (data < 0) break;
-    PG_ASSIGN(const std::size_t n, disk_->ReadAt(in.get(), buffer.data(), buffer.size(), static_cast<std::uint64_t>(data)));
+    PG_ASSIGN(const std::size_t n, disk_->ReadAt(in.get(), buffer.data(), buffer.size(),
+                                                 static_cast<std::uint64_t>(data)));
     if (n == 0) break;
-    PG_TRY(disk_->WriteAt(out.get(), std::string_view(buffer.data(), n), static_cast<std::uint64_t>(data)));
+    PG_TRY(disk_->WriteAt(out.get(), std::string_view(buffer.data(), n),
+                          static_cast<std::uint64_t>(data)));
     at = data + static_cast<off_t>(n);
   }
   PG_TRY(disk_->SyncData(out.get()));
@@ -76,7 +79,8 @@ std::vector<std::int64_t> BlockStore::List(Place place) const {
   std::vector<std::int64_t> ids;
   std::error_code ec;
   const std::string& top = place == Place::kPending ? pending_ : cache_;
-  for (std::filesystem::recursive_directory_iterator it(top, ec), end; !ec && it != end; it.increment(ec)) {
+  for (std::filesystem::recursive_directory_iterator it(top, ec), end; !ec && it != end;
+       it.increment(ec)) {
     if (!it->is_regular_file(ec)) continue;
     const std::string name = it->path().filename().string();
     char* rest = nullptr;

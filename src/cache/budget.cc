@@ -33,7 +33,8 @@ std::uint64_t Budget::DiskRoom() {
 std::uint64_t Budget::Reserve(std::uint64_t bytes) {
   const Lock lock(mutex_);
   const std::uint64_t room = DiskRoom();
-  const std::uint64_t over_limit = used_ + bytes > limits_.bytes ? used_ + bytes - limits_.bytes : 0;
+  const std::uint64_t over_limit =
+      used_ + bytes > limits_.bytes ? used_ + bytes - limits_.bytes : 0;
   const std::uint64_t over_disk = bytes > room ? bytes - room : 0;
   const std::uint64_t over = std::max(over_limit, over_disk);
   if (over > 0) {
@@ -51,10 +52,11 @@ Status Budget::ReserveForWriting(std::uint64_t bytes) {
   if (bytes > DiskRoom()) {
     until_look_ = 0;
     if (bytes > DiskRoom()) {
-      return Error(Code::kNoSpace,
-                   fmt::format("the disk of {} has no room for {} more (keeping {:.0f} % of it free)",
-                               folder_, FormatSize(bytes), limits_.keep_free * 100),
-                   "Free space on that disk, or move the cache with: pargeter drive change --cache-at");
+      return Error(
+          Code::kNoSpace,
+          fmt::format("the disk of {} has no room for {} more (keeping {:.0f} % of it free)",
+                      folder_, FormatSize(bytes), limits_.keep_free * 100),
+          "Free space on that disk, or move the cache with: pargeter drive change --cache-at");
     }
   }
   used_ += bytes;

@@ -35,9 +35,8 @@ Result<Paths> ResolvePaths(const std::function<std::string(const char*)>& lookup
     return home.empty() ? "" : home + below_home + "/pargeter";
   };
   Paths paths;
-  paths.config_dir = config_override.empty()
-                         ? place("XDG_CONFIG_HOME", "/.config", "/etc/pargeter")
-                         : config_override;
+  paths.config_dir = config_override.empty() ? place("XDG_CONFIG_HOME", "/.config", "/etc/pargeter")
+                                             : config_override;
   paths.state_dir = state_override.empty()
                         ? place("XDG_STATE_HOME", "/.local/state", "/var/lib/pargeter")
                         : state_override;

@@ -16,13 +16,15 @@ namespace {
 Error NoSuch(std::string_view kind, const std::string& name, const std::vector<std::string>& have) {
   std::string remedy = fmt::format("There are no {}s yet; see: pargeter {} add --help", kind, kind);
   if (!have.empty()) remedy = fmt::format("There is: {}", fmt::join(have, ", "));
-  return Error(Code::kNotFound, fmt::format("no {} is called \"{}\"", kind, Printable(name)), remedy);
+  return Error(Code::kNotFound, fmt::format("no {} is called \"{}\"", kind, Printable(name)),
+               remedy);
 }
 
 std::vector<std::string> NamesIn(const std::string& folder) {
   std::vector<std::string> names;
   std::error_code ec;
-  for (std::filesystem::directory_iterator it(folder, ec), end; !ec && it != end; it.increment(ec)) {
+  for (std::filesystem::directory_iterator it(folder, ec), end; !ec && it != end;
+       it.increment(ec)) {
     if (it->path().extension() == ".toml" && CheckName("", it->path().stem().string()).ok()) {
       names.push_back(it->path().stem().string());
     }
@@ -102,7 +104,8 @@ Result<AccountSettings> LoadAccount(const Paths& paths, const std::string& name)
     return Error(Code::kInvalid, fmt::format("{}: kind must be s3", file.path()));
   }
   if (account.address_style != "path" && account.address_style != "host") {
-    return Error(Code::kInvalid, fmt::format("{}: address_style must be path or host", file.path()));
+    return Error(Code::kInvalid,
+                 fmt::format("{}: address_style must be path or host", file.path()));
   }
   return account;
 }
@@ -142,7 +145,8 @@ Result<DriveSettings> LoadDrive(const Paths& paths, const std::string& name) {
                  fmt::format("{}: account and at (an absolute path) must be set", file.path()));
   }
   if (drive.keep_free < 0 || drive.keep_free > 0.95) {
-    return Error(Code::kInvalid, fmt::format("{}: keep_free must be between 0 and 0.95", file.path()));
+    return Error(Code::kInvalid,
+                 fmt::format("{}: keep_free must be between 0 and 0.95", file.path()));
   }
   return drive;
 }

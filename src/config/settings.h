@@ -15,12 +15,12 @@ namespace pargeter {
 struct AccountSettings {
   std::string name;
   std::string kind = "s3";
-  std::string endpoint;             // http://HOST:PORT or https://HOST
+  std::string endpoint;  // http://HOST:PORT or https://HOST
   std::string region = "us-east-1";
   std::string key_id;
-  std::string ca_file;              // "" = the system's authorities
+  std::string ca_file;                 // "" = the system's authorities
   std::string address_style = "path";  // path or host
-  bool read_only = false;           // access = "read"
+  bool read_only = false;              // access = "read"
 };
 
 struct DriveSettings {

@@ -46,7 +46,8 @@ std::size_t EndOfScalar(std::string_view line, std::size_t at) {
   if (quote == '[' || quote == '{') return std::string_view::npos;
   std::size_t end = line.find('#', at);
   if (end == std::string_view::npos) end = line.size();
-  while (end > at && (line[end - 1] == ' ' || line[end - 1] == '\t' || line[end - 1] == '\r')) --end;
+  while (end > at && (line[end - 1] == ' ' || line[end - 1] == '\t' || line[end - 1] == '\r'))
+    --end;
   return end;
 }
 
@@ -67,11 +68,11 @@ std::string Quote(std::string_view value) {
 }
 
 struct Found {
-  std::size_t line_start = std::string::npos;   // of the key's line, or npos
-  std::size_t value_start = 0, value_end = 0;   // of its value; end npos: not a one-line scalar
-  std::size_t line_end = 0;                     // behind its line feed
+  std::size_t line_start = std::string::npos;     // of the key's line, or npos
+  std::size_t value_start = 0, value_end = 0;     // of its value; end npos: not a one-line scalar
+  std::size_t line_end = 0;                       // behind its line feed
   std::size_t section_start = std::string::npos;  // of the section's header line
-  std::size_t section_end = std::string::npos;  // where a new key of the section goes
+  std::size_t section_end = std::string::npos;    // where a new key of the section goes
 };
 
 Found FindKey(std::string_view text, std::string_view section, std::string_view key) {
@@ -84,7 +85,8 @@ Found FindKey(std::string_view text, std::string_view section, std::string_view 
     const std::string_view trimmed = Trim(line);
     if (trimmed.substr(0, 1) == "[") {
       const auto close = trimmed.find(']');
-      std::string_view name = Trim(trimmed.substr(1, close == std::string_view::npos ? 0 : close - 1));
+      std::string_view name =
+          Trim(trimmed.substr(1, close == std::string_view::npos ? 0 : close - 1));
       if (name.size() >= 2 && name.front() == '"') name = name.substr(1, name.size() - 2);
       if (inside && found.section_end == std::string::npos) found.section_end = at;
       inside = name == section;
@@ -144,7 +146,8 @@ Result<std::optional<std::string>> TomlFile::String(std::string_view section,
 Result<std::optional<bool>> TomlFile::Bool(std::string_view section, std::string_view key) const {
   return Get<bool>(text_, path_, section, key, "true or false");
 }
-Result<std::optional<double>> TomlFile::Number(std::string_view section, std::string_view key) const {
+Result<std::optional<double>> TomlFile::Number(std::string_view section,
+                                               std::string_view key) const {
   return Get<double>(text_, path_, section, key, "a number");
 }
 
@@ -184,7 +187,8 @@ Status TomlFile::Adopt(std::string text, std::string_view section, std::string_v
     toml::table* table = root;
     if (!section.empty()) table = root->get(section) ? root->get(section)->as_table() : nullptr;
     if (table != nullptr && !key.empty()) table->erase(key);
-    if (!section.empty() && table != nullptr && (key.empty() || table->empty())) root->erase(section);
+    if (!section.empty() && table != nullptr && (key.empty() || table->empty()))
+      root->erase(section);
   }
   if (*before != *after) return refused;
   text_ = std::move(text);

@@ -11,11 +11,13 @@
 
 namespace pargeter {
 
-Result<std::optional<Json>> CallDrive(const std::string& socket, const std::string& method, const Json& params, Duration patience) {
+Result<std::optional<Json>> CallDrive(const std::string& socket, const std::string& method,
+                                      const Json& params, Duration patience) {
   const Steady deadline = std::chrono::steady_clock::now() + patience;
   sockaddr_un address{};
   address.sun_family = AF_UNIX;
-  if (socket.size() >= sizeof(address.sun_path)) return Error(Code::kInvalid, "the control socket's path is too long");
+  if (socket.size() >= sizeof(address.sun_path))
+    return Error(Code::kInvalid, "the control socket's path is too long");
   std::memcpy(address.sun_path, socket.c_str(), socket.size() + 1);
   const Fd fd(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
   if (::connect(fd.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)) != 0) {
@@ -31,7 +33,8 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
   }
   std::string answer;
   for (;;) {
-    const auto left = std::chrono::duration_cast<Duration>(deadline - std::chrono::steady_clock::now());
+    const auto left =
+        std::chrono::duration_cast<Duration>(deadline - std::chrono::steady_clock::now());
     pollfd poll_fd{fd.get(), POLLIN, 0};
     const int ready = ::poll(&poll_fd, 1, static_cast<int>(std::max<long>(0, left.count())));
     if (ready == 0) return Error(Code::kTimeout, "the running drive gave no answer in time");
@@ -44,7 +47,8 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
       PG_ASSIGN(Json result, ParseAnswer(answer));
       return std::optional<Json>(std::move(result));
     }
-    if (answer.size() > kMaxMessage) return Error(Code::kDamaged, "the running drive's answer has no end");
+    if (answer.size() > kMaxMessage)
+      return Error(Code::kDamaged, "the running drive's answer has no end");
   }
 }
 

@@ -19,9 +19,12 @@ std::string ResultLine(const Json& id, const Json& result) {
 }
 std::string ErrorLine(const Json& id, const Error& error) {
   const int number = error.code == Code::kInvalid ? -32602 : -32000;
-  return Line({{"jsonrpc", "2.0"}, {"id", id},
-               {"error", {{"code", number}, {"message", JsonText(error.what)},
-                          {"data", {{"name", NameOf(error.code)}, {"remedy", JsonText(error.remedy)}}}}}});
+  return Line({{"jsonrpc", "2.0"},
+               {"id", id},
+               {"error",
+                {{"code", number},
+                 {"message", JsonText(error.what)},
+                 {"data", {{"name", NameOf(error.code)}, {"remedy", JsonText(error.remedy)}}}}}});
 }
 
 Result<RpcRequest> ParseRequest(const std::string& line) {
@@ -29,7 +32,9 @@ Result<RpcRequest> ParseRequest(const std::string& line) {
   const Error bad(Code::kInvalid, "that is no JSON-RPC 2.0 request");
   if (!message.is_object()) return bad;
   const auto version = message.find("jsonrpc"), method = message.find("method");
-  if (version == message.end() || *version != "2.0" || method == message.end() || !method->is_string()) return bad;
+  if (version == message.end() || *version != "2.0" || method == message.end() ||
+      !method->is_string())
+    return bad;
   RpcRequest request;
   request.method = *method;
   if (message.contains("id")) request.id = message["id"];
@@ -46,7 +51,8 @@ Result<Json> ParseAnswer(const std::string& line) {
   const auto error = message.find("error");
   if (error == message.end() || !error->is_object()) return bad;
   const Json data = error->value("data", Json::object());
-  return Error(CodeOfName(data.value("name", "")), error->value("message", "it failed"), data.value("remedy", ""));
+  return Error(CodeOfName(data.value("name", "")), error->value("message", "it failed"),
+               data.value("remedy", ""));
 }
 
 std::string JsonText(std::string_view raw) {

@@ -28,7 +28,8 @@ Status ControlServer::Start(const std::string& path) {
   const mode_t old = ::umask(0177);
   const int bound = ::bind(listener_.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address));
   ::umask(old);
-  if (bound != 0 || ::listen(listener_.get(), 16) != 0) return FromErrno(errno, "cannot make the control socket " + path);
+  if (bound != 0 || ::listen(listener_.get(), 16) != 0)
+    return FromErrno(errno, "cannot make the control socket " + path);
   int pipe_ends[2];
   if (::pipe2(pipe_ends, O_CLOEXEC) != 0) return FromErrno(errno, "cannot make a pipe");
   wake_read_ = Fd(pipe_ends[0]);
@@ -98,9 +99,11 @@ void ControlServer::Serve(int raw) {
       try {
         result = handler_(request->method, request->params);
       } catch (const std::exception& e) {  // a parameter of another type, for example
-        result = Error(Code::kInvalid, std::string("the request cannot be understood: ") + e.what());
+        result =
+            Error(Code::kInvalid, std::string("the request cannot be understood: ") + e.what());
       }
-      answer = result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
+      answer =
+          result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
     }
     for (std::size_t at = 0; at < answer.size();) {
       const ssize_t n = ::send(fd.get(), answer.data() + at, answer.size() - at, MSG_NOSIGNAL);

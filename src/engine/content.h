@@ -48,8 +48,8 @@ struct Content {
   int readers GUARDED_BY(mu) = 0;
   std::uint64_t last_read GUARDED_BY(mu) = 0;  // where somebody read last
   std::uint64_t removals GUARDED_BY(mu) = 0;   // goes up when bytes are taken out of `present`
-  bool unsaved GUARDED_BY(mu) = false;   // `present` differs from what the index says
-  bool written GUARDED_BY(mu) = false;   // written since the last close or fsync
+  bool unsaved GUARDED_BY(mu) = false;         // `present` differs from what the index says
+  bool written GUARDED_BY(mu) = false;         // written since the last close or fsync
   bool detached GUARDED_BY(mu) = false;
 };
 

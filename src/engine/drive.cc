@@ -15,19 +15,23 @@ namespace pargeter {
 Drive::Drive(DriveOptions options, std::unique_ptr<Provider> provider)
     : options_(std::move(options)), provider_(std::move(provider)) {}
 
-Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options, std::unique_ptr<Provider> provider) {
+Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
+                                           std::unique_ptr<Provider> provider) {
   auto drive = std::unique_ptr<Drive>(new Drive(std::move(options), std::move(provider)));
   const DriveOptions& o = drive->options_;
   PG_TRY(MakeFolders(o.state_folder));
   auto lock = LockFile(o.state_folder + "/lock");
   if (!lock.ok()) {
-    return Error(lock.error().code, fmt::format("the drive {} is in use: {}", o.name, lock.error().what),
+    return Error(lock.error().code,
+                 fmt::format("the drive {} is in use: {}", o.name, lock.error().what),
                  fmt::format("Unmount it first: pargeter unmount {}", o.name));
   }
   drive->lock_ = std::move(*lock);
-  drive->blocks_ = std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
+  drive->blocks_ =
+      std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
   PG_TRY(drive->blocks_->Prepare());
-  drive->budget_ = std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
+  drive->budget_ =
+      std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
   {
     const Lock tree(drive->tree_mutex_);
     PG_ASSIGN(drive->index_, Index::Open(o.state_folder + "/index.db"));
@@ -57,7 +61,8 @@ Status Drive::Recover() {
     if (node.dirty & kData) dirty.insert(node.id);
     if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
     // first writes journal "dirty", then move the file: finish the move
-    if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) && blocks_->Has(node.id, Place::kCache)) {
+    if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
+        blocks_->Has(node.id, Place::kCache)) {
       PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
     }
     Enqueue(node.id, node.intent, Duration(0));
@@ -121,7 +126,8 @@ Status Drive::FirstContact() {
   }
   const Status listed = ListFolder(kRootId, Wait::kFirstPage, "");
   if (!listed.ok()) {
-    if (known && (listed.error().code == Code::kUnavailable || listed.error().code == Code::kTimeout)) {
+    if (known &&
+        (listed.error().code == Code::kUnavailable || listed.error().code == Code::kTimeout)) {
       return {};  // mounted before: what is known works, the rest waits
     }
     return listed;
@@ -157,7 +163,8 @@ void Drive::Stop() {
     // listings run on threads of their own; cancelled, they end at once
     Lock tree(tree_mutex_);
     while (!listings_.empty()) {
-      tree_changed_.WaitUntil(tree_mutex_, std::chrono::steady_clock::now() + std::chrono::seconds(1));
+      tree_changed_.WaitUntil(tree_mutex_,
+                              std::chrono::steady_clock::now() + std::chrono::seconds(1));
     }
   }
   started_ = false;
@@ -225,8 +232,8 @@ Status Drive::AddIntent(Live* live) {
 void Drive::Trim() {
   for (auto it = live_.begin(); it != live_.end();) {
     const Live& live = *it->second;
-    const bool needed = live.lookups > 0 || live.opens > 0 || live.old_opens > 0 || live.unsaved || live.upload ||
-                        (live.content && live.content.use_count() > 1);
+    const bool needed = live.lookups > 0 || live.opens > 0 || live.old_opens > 0 || live.unsaved ||
+                        live.upload || (live.content && live.content.use_count() > 1);
     if (needed || it->first == kRootId) {
       ++it;
     } else {
@@ -261,7 +268,8 @@ std::string Drive::KeyPart(const Node& node) {
 }
 
 std::string Drive::ThereName(const Node& node) {
-  return node.there == There::kSame || node.there == There::kAbsent ? NameToKey(node.name) : node.there_name;
+  return node.there == There::kSame || node.there == There::kAbsent ? NameToKey(node.name)
+                                                                    : node.there_name;
 }
 
 // The prefix of what the store has in the folder: "" or ending in "/". A folder that it does not
@@ -296,7 +304,8 @@ void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {
   const bool spelled = node->parent == parent && node->kind != NodeKind::kFolder &&
                        node->name == BesideFolder(KeyToName(key));
   node->there = spelled || (node->parent == parent && node->name == ShortenName(KeyToName(key)))
-                    ? There::kSpelled : There::kElsewhere;
+                    ? There::kSpelled
+                    : There::kElsewhere;
   node->there_parent = parent;
   node->there_name = key;
 }
@@ -308,9 +317,12 @@ Status Drive::CheckWritable() const {
 
 Status Drive::CheckNewName(const std::string& name) const {
   if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
-  if (NameToKey(name).size() > 1000) return Error(Code::kNameTooLong, "the name is too long for the store");
+  if (NameToKey(name).size() > 1000)
+    return Error(Code::kNameTooLong, "the name is too long for the store");
   if (IsOwnScratchName(name)) {
-    return Error(Code::kInvalid, fmt::format("names that start with {} are kept for short-lived objects", kScratchPrefix));
+    return Error(
+        Code::kInvalid,
+        fmt::format("names that start with {} are kept for short-lived objects", kScratchPrefix));
   }
   return {};
 }
@@ -328,7 +340,8 @@ Status Drive::KeepFolder(NodeId id) {
   if (id == kRootId || provider_->Can().real_folders) return {};
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
-  if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes)) return {};
+  if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes))
+    return {};
   PG_ASSIGN(const bool more, index_->HasChildren(id));
   if (more) return {};
   node.dirty |= kAttributes;
@@ -350,7 +363,8 @@ void Drive::TellLoop() {
     {
       Lock lock(tell_mutex_);
       while (to_tell_.empty() && !telling_stopped_) {
-        tell_changed_.WaitUntil(tell_mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
+        tell_changed_.WaitUntil(tell_mutex_,
+                                std::chrono::steady_clock::now() + std::chrono::hours(1));
       }
       if (telling_stopped_) return;
       changes.swap(to_tell_);

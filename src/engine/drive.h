@@ -107,7 +107,8 @@ struct DriveStatus {
 class Drive {
  public:
   // Opens the state (kBusy: another process has it) and what a crash left. Asks the store nothing.
-  static Result<std::unique_ptr<Drive>> Open(DriveOptions options, std::unique_ptr<Provider> provider);
+  static Result<std::unique_ptr<Drive>> Open(DriveOptions options,
+                                             std::unique_ptr<Provider> provider);
   ~Drive();
 
   // Starts the background work. `listener` (may be null) must outlive Stop.
@@ -124,13 +125,16 @@ class Drive {
   void Forget(NodeId id, std::uint64_t uses);
   Result<Attr> GetAttr(NodeId id);  // may ask the store for what a listing does not tell
   Result<Attr> SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file);
-  Result<Attr> MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode, std::uint32_t uid, std::uint32_t gid);
-  Result<Attr> MakeSymlink(NodeId parent, const std::string& name, const std::string& target, std::uint32_t uid, std::uint32_t gid);
+  Result<Attr> MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
+                          std::uint32_t uid, std::uint32_t gid);
+  Result<Attr> MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
+                           std::uint32_t uid, std::uint32_t gid);
   Result<std::string> ReadSymlink(NodeId id);
   Status Unlink(NodeId parent, const std::string& name);
   Status RemoveFolder(NodeId parent, const std::string& name);
   enum class Replace { kYes, kNo };
-  Status Rename(NodeId parent, const std::string& name, NodeId new_parent, const std::string& new_name, Replace replace);
+  Status Rename(NodeId parent, const std::string& name, NodeId new_parent,
+                const std::string& new_name, Replace replace);
   // A new look at a folder begins: its listing is asked for again if it is old.
   Status OpenFolder(NodeId id);
   // Entries with ids above `after`, in order of id, each counted as used if `use`. Waits for the
@@ -144,8 +148,10 @@ class Drive {
   };
   enum class Intent { kRead, kWrite, kTruncate };
   Result<Opened> OpenNode(NodeId id, Intent intent);  // may ask the store
-  Result<Opened> Create(NodeId parent, const std::string& name, std::uint32_t mode, std::uint32_t uid, std::uint32_t gid, bool exclusive);
-  Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size, std::uint64_t offset);
+  Result<Opened> Create(NodeId parent, const std::string& name, std::uint32_t mode,
+                        std::uint32_t uid, std::uint32_t gid, bool exclusive);
+  Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size,
+                           std::uint64_t offset);
   Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
   Status Flush(const OpenFilePtr& file);
   Status Fsync(const OpenFilePtr& file);
@@ -154,7 +160,9 @@ class Drive {
   Result<std::uint64_t> Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole);
   // A whole clean file into an empty one: one copy at the store, no bytes through here. Returns
   // the bytes copied; kUnsupported: copy by reading and writing.
-  Result<std::uint64_t> CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset, const OpenFilePtr& to, std::uint64_t to_offset, std::uint64_t size);
+  Result<std::uint64_t> CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
+                                  const OpenFilePtr& to, std::uint64_t to_offset,
+                                  std::uint64_t size);
 
   // -- looking and asking (engine/inspect.cc)
   DriveStatus Summary();
@@ -167,9 +175,10 @@ class Drive {
   Result<std::vector<StateOf>> ListStates(NodeId folder);
   Result<std::vector<std::pair<std::string, Node>>> Queue(int limit);  // path here, node
   Result<std::string> PathOf(NodeId id);
-  Status Refresh();                   // all folders that were looked at lately
-  std::uint64_t EvictAll(NodeId id);  // clean content of a file or of all below a folder; bytes freed
-  Result<Attr> SpaceOf();             // size: bytes free for new files; on_disk: bytes in all
+  Status Refresh();  // all folders that were looked at lately
+  std::uint64_t EvictAll(
+      NodeId id);          // clean content of a file or of all below a folder; bytes freed
+  Result<Attr> SpaceOf();  // size: bytes free for new files; on_disk: bytes in all
   const DriveOptions& options() const { return options_; }
   Provider& provider() { return *provider_; }
 
@@ -195,15 +204,16 @@ class Drive {
   // -- tree (drive.cc), all under tree_mutex_
   Result<Live*> Get(NodeId id) REQUIRES(tree_mutex_);
   Live* Adopt(Node node) REQUIRES(tree_mutex_);
-  Result<Live*> Find(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);  // null: not here
+  Result<Live*> Find(NodeId parent, const std::string& name)
+      REQUIRES(tree_mutex_);  // null: not here
   Result<Live*> GetFolder(NodeId id) REQUIRES(tree_mutex_);
   Status Save(Live* live) REQUIRES(tree_mutex_);
   Status AddIntent(Live* live) REQUIRES(tree_mutex_);
   void Trim() REQUIRES(tree_mutex_);
   Attr AttrOf(const Live& live) REQUIRES(tree_mutex_);
   Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // prefix at the store
-  static std::string KeyPart(const Node& node);          // where it is to be
-  std::string ThereName(const Node& node);               // where it is
+  static std::string KeyPart(const Node& node);                        // where it is to be
+  std::string ThereName(const Node& node);                             // where it is
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
   void SetThere(Node* node, NodeId parent, const std::string& key);
   Status CheckWritable() const;
@@ -216,7 +226,8 @@ class Drive {
   Result<Attr> AttrAsking(NodeId id);
   Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
   Status Remove(Live* live) REQUIRES(tree_mutex_);
-  Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);
+  Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
+                        std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);
   Status EnsureListed(NodeId folder) EXCLUDES(tree_mutex_);
 
   // -- listings (lister.cc)
@@ -244,11 +255,14 @@ class Drive {
   Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
   void DropContent(Live* live) REQUIRES(tree_mutex_);
-  Status EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead, Steady deadline);
+  Status EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
+                       Steady deadline);
   void StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
   void RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight);
-  Result<std::size_t> ReadThrough(const std::shared_ptr<Content>& content, char* data, std::size_t size, std::uint64_t offset);
-  Range PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size, std::uint64_t file_size);
+  Result<std::size_t> ReadThrough(const std::shared_ptr<Content>& content, char* data,
+                                  std::size_t size, std::uint64_t offset);
+  Range PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
+                  std::uint64_t file_size);
   bool MakeRoom(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   std::uint64_t FreeUnused(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
@@ -298,9 +312,9 @@ class Drive {
   std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
   std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 20000;
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
-  std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);    // when, this run
-  std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);   // folders, by people
-  std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);     // changed there by us
+  std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
+  std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
+  std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed there by us
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
   std::string last_error_ GUARDED_BY(tree_mutex_);
@@ -329,7 +343,8 @@ class Drive {
 
   Mutex fetch_mutex_;
   CondVar fetch_changed_;
-  std::vector<std::pair<std::shared_ptr<Content>, std::shared_ptr<Flight>>> to_fetch_ GUARDED_BY(fetch_mutex_);
+  std::vector<std::pair<std::shared_ptr<Content>, std::shared_ptr<Flight>>> to_fetch_
+      GUARDED_BY(fetch_mutex_);
   bool fetch_stopped_ GUARDED_BY(fetch_mutex_) = false;
   std::set<NodeId> unsaved_presence_ GUARDED_BY(fetch_mutex_);
 };

@@ -14,19 +14,21 @@ namespace pargeter {
 using Place = BlockStore::Place;
 
 namespace {
-constexpr std::uint64_t kSmallFile = 1 * kMiB;     // fetched whole by the first read
+constexpr std::uint64_t kSmallFile = 1 * kMiB;  // fetched whole by the first read
 constexpr std::uint64_t kFirstWindow = 512 * kKiB;
 constexpr std::uint64_t kLargestWindow = 64 * kMiB;
-constexpr std::uint64_t kSlack = 4 * kMiB;         // the kernel's own read-ahead reorders so far
+constexpr std::uint64_t kSlack = 4 * kMiB;  // the kernel's own read-ahead reorders so far
 }  // namespace
 
 // What to fetch for this read: small files whole, a window that doubles for sequential readers,
 // only what was asked for by random ones.
-Range Drive::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size, std::uint64_t file_size) {
+Range Drive::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
+                       std::uint64_t file_size) {
   if (file_size <= kSmallFile) return {0, file_size};
   const Lock lock(file->mu);
   const bool follows = offset + kSlack >= file->next && offset <= file->next + kSlack;
-  const std::uint64_t largest = std::max(kFirstWindow, std::min(kLargestWindow, options_.cache_limit / 4));
+  const std::uint64_t largest =
+      std::max(kFirstWindow, std::min(kLargestWindow, options_.cache_limit / 4));
   if (!follows) {
     file->window = 0;
     file->fetched_to = 0;
@@ -47,7 +49,8 @@ Range Drive::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint6
   return ahead;
 }
 
-Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t size, std::uint64_t offset) {
+Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t size,
+                                std::uint64_t offset) {
   const std::shared_ptr<Content>& content = file->content;
   const Steady deadline = options_.clock->Now() + options_.patience;
   std::uint64_t file_size = 0;
@@ -87,7 +90,8 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
   return Error(Code::kBusy, "what was fetched was evicted again before it was read");
 }
 
-Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append) {
+Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
+                    bool append) {
   PG_TRY(BeginWriting(file));
   Content* content = file->content.get();
   std::uint64_t end = 0;
@@ -168,7 +172,8 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
   return {};
 }
 
-Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset, std::uint64_t size) {
+Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
+                       std::uint64_t size) {
   const bool keep_size = mode & FALLOC_FL_KEEP_SIZE, punch = mode & FALLOC_FL_PUNCH_HOLE,
              zero = mode & FALLOC_FL_ZERO_RANGE;
   if (mode & ~(FALLOC_FL_KEEP_SIZE | FALLOC_FL_PUNCH_HOLE | FALLOC_FL_ZERO_RANGE)) {
@@ -181,15 +186,19 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset, 
     const Lock lock(content->mu);
     const std::uint64_t limit = keep_size ? std::min(end, content->size) : end;
     std::uint64_t fresh = 0;
-    for (const Range& gap : content->present.Missing({content->size, std::max(limit, content->size)})) fresh += gap.size();
+    for (const Range& gap :
+         content->present.Missing({content->size, std::max(limit, content->size)}))
+      fresh += gap.size();
     PG_TRY(budget_->ReserveForWriting(fresh));
     if (punch || zero) {
       const std::uint64_t old_end = std::min(end, content->size);
       if (old_end > offset) {
-        const std::string zeros(static_cast<std::size_t>(std::min<std::uint64_t>(old_end - offset, kMiB)), '\0');
+        const std::string zeros(
+            static_cast<std::size_t>(std::min<std::uint64_t>(old_end - offset, kMiB)), '\0');
         if (!options_.disk->Punch(content->fd.get(), offset, old_end - offset).ok()) {
           for (std::uint64_t at = offset; at < old_end; at += zeros.size()) {
-            PG_TRY(options_.disk->WriteAt(content->fd.get(), std::string_view(zeros).substr(0, old_end - at), at));
+            PG_TRY(options_.disk->WriteAt(content->fd.get(),
+                                          std::string_view(zeros).substr(0, old_end - at), at));
           }
         }
         content->present.Add({offset, old_end});
@@ -214,24 +223,29 @@ Result<std::uint64_t> Drive::Seek(const OpenFilePtr& file, std::uint64_t offset,
   if (offset >= content->size) return past;
   const bool all_here = content->present.Covers({0, content->size});
   if (!all_here || content->place != Place::kPending) return hole ? content->size : offset;
-  const off_t at = ::lseek(content->fd.get(), static_cast<off_t>(offset), hole ? SEEK_HOLE : SEEK_DATA);
+  const off_t at =
+      ::lseek(content->fd.get(), static_cast<off_t>(offset), hole ? SEEK_HOLE : SEEK_DATA);
   if (at < 0) return past;
   return std::min(static_cast<std::uint64_t>(at), content->size);
 }
 
-Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset, const OpenFilePtr& to,
-                                       std::uint64_t to_offset, std::uint64_t size) {
+Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
+                                       const OpenFilePtr& to, std::uint64_t to_offset,
+                                       std::uint64_t size) {
   const Error by_bytes(Code::kUnsupported, "copied by reading and writing");
-  if (from_offset != 0 || to_offset != 0 || from->id == to->id || !provider_->Can().server_copy) return by_bytes;
+  if (from_offset != 0 || to_offset != 0 || from->id == to->id || !provider_->Can().server_copy)
+    return by_bytes;
   PG_TRY(BeginWriting(to));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * source, Get(from->id));
   PG_ASSIGN(Live * target, Get(to->id));
   const Node& node = source->node;
-  const bool clean = !(node.dirty & kData) && node.there != There::kAbsent && !node.version.empty() && !node.gone();
+  const bool clean = !(node.dirty & kData) && node.there != There::kAbsent &&
+                     !node.version.empty() && !node.gone();
   if (!clean || source->content != from->content || target->content != to->content) return by_bytes;
   // small files are as quick to write as to copy, and need no order among their intents
-  if (node.size < 1 * kMiB || size < node.size || target->node.size != 0 || target->node.gone()) return by_bytes;
+  if (node.size < 1 * kMiB || size < node.size || target->node.size != 0 || target->node.gone())
+    return by_bytes;
   PG_ASSIGN(const std::string path, TherePath(node));
   Node& copy = target->node;
   copy.copy_of = path;

@@ -12,8 +12,8 @@ namespace pargeter {
 namespace {
 
 bool NeedsAsking(const Node& node) {
-  // a symbolic link looks like an empty file in a listing
-  return node.kind == NodeKind::kFile && node.size == 0 && !node.attributes_known && node.dirty == kClean;
+  return node.kind == NodeKind::kFile && node.size == kSymlinkObjectSize &&
+         !node.attributes_known && node.dirty == kClean;
 }
 
 }  // namespace
@@ -22,7 +22,8 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
-  if (node.version != entry.version || node.attributes_known || (node.dirty & kAttributes)) return {};
+  if (node.version != entry.version || node.attributes_known || (node.dirty & kAttributes))
+    return {};
   const Attributes& a = entry.attributes;
   if (a.mode) node.mode = *a.mode;
   if (a.mtime) node.mtime = *a.mtime;
@@ -32,7 +33,9 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
     node.kind = NodeKind::kSymlink;
     node.target = *a.symlink;
     node.mode = 0777;
-    Tell([parent = node.parent, name = node.name](ChangeListener* l) { l->NameChanged(parent, name); });
+    Tell([parent = node.parent, name = node.name](ChangeListener* l) {
+      l->NameChanged(parent, name);
+    });
   }
   node.attributes_known = true;
   if (a.mode || a.mtime) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
@@ -100,7 +103,8 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
   if (change.size) {
     OpenFilePtr writer = file;
     if (!writer || !writer->for_writing) {
-      PG_ASSIGN(Opened opened, OpenNode(id, *change.size == 0 ? Intent::kTruncate : Intent::kWrite));
+      PG_ASSIGN(Opened opened,
+                OpenNode(id, *change.size == 0 ? Intent::kTruncate : Intent::kWrite));
       writer = opened.file;
     }
     Status cut = BeginWriting(writer);
@@ -140,8 +144,8 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
   return AttrOf(*live);
 }
 
-Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
-                                    std::uint32_t uid, std::uint32_t gid) {
+Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind,
+                                    std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
   PG_ASSIGN(Live * folder, GetFolder(parent));
   (void)folder;
   Node node;
@@ -189,7 +193,8 @@ Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const st
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
   // as base64 in a header of at most 2 KiB, which is what stores take without trouble
-  if (target.size() > 1200) return Error(Code::kNameTooLong, "the link's target is longer than 1200 bytes");
+  if (target.size() > 1200)
+    return Error(Code::kNameTooLong, "the link's target is longer than 1200 bytes");
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kSymlink, 0777, uid, gid));
   live->node.target = target;
@@ -202,7 +207,8 @@ Result<std::string> Drive::ReadSymlink(NodeId id) {
   PG_TRY(AttrAsking(id));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
-  if (live->node.kind != NodeKind::kSymlink) return Error(Code::kInvalid, "it is not a symbolic link");
+  if (live->node.kind != NodeKind::kSymlink)
+    return Error(Code::kInvalid, "it is not a symbolic link");
   return live->node.target;
 }
 
@@ -261,7 +267,8 @@ Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
   PG_TRY(EnsureListed(id));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Find(parent, name));
-  if (live == nullptr || live->node.id != id) return Error(Code::kNotFound, "there is no such name");
+  if (live == nullptr || live->node.id != id)
+    return Error(Code::kNotFound, "there is no such name");
   PG_ASSIGN(const bool full, index_->HasChildren(id));
   if (full) return Error(Code::kNotEmpty, "the folder is not empty");
   Transaction transaction = index_->Begin();
@@ -277,7 +284,8 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * target, Find(new_parent, new_name));
-    if (target != nullptr && target->node.kind == NodeKind::kFolder) target_folder = target->node.id;
+    if (target != nullptr && target->node.kind == NodeKind::kFolder)
+      target_folder = target->node.id;
   }
   if (target_folder != kNoNode && replace == Replace::kYes) PG_TRY(EnsureListed(target_folder));
 
@@ -350,10 +358,12 @@ Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int lim
     PG_ASSIGN(std::vector<Node> rows, index_->Children(id, after, limit));
     const bool coming = listings_.count(id) > 0 && folder->node.listed_at == 0;
     if (!rows.empty() || !coming) {
-      if (rows.empty() && folder->node.listed_at == 0 && folder->node.there != There::kAbsent && after == 0) {
+      if (rows.empty() && folder->node.listed_at == 0 && folder->node.there != There::kAbsent &&
+          after == 0) {
         // its first listing failed: an empty folder would be a lie
         const Status online = link_->Check();
-        return online.ok() ? Error(Code::kUnavailable, "the folder could not be listed") : online.error();
+        return online.ok() ? Error(Code::kUnavailable, "the folder could not be listed")
+                           : online.error();
       }
       std::vector<DirEntry> entries;
       entries.reserve(rows.size());

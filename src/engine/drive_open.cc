@@ -71,8 +71,9 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
     if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
     parent = live->node.parent;
     // what one opens is the latest version: an old listing is not trusted
-    check = intent != Intent::kTruncate && !live->node.gone() && live->node.there != There::kAbsent &&
-            !(live->node.dirty & kData) && !IsFresh(parent) && !IsFresh(id);
+    check = intent != Intent::kTruncate && !live->node.gone() &&
+            live->node.there != There::kAbsent && !(live->node.dirty & kData) && !IsFresh(parent) &&
+            !IsFresh(id);
     whole = live->node.on_disk >= live->node.size;
   }
   if (check && link_->Check().ok()) {
@@ -207,7 +208,8 @@ Status Drive::Fsync(const OpenFilePtr& file) {
 void Drive::Release(const OpenFilePtr& file) {
   if (file->for_writing) {
     const Status flushed = FlushContent(file, false);
-    if (!flushed.ok()) Log(LogLevel::kError, "cannot journal a closed file: {}", flushed.error().what);
+    if (!flushed.ok())
+      Log(LogLevel::kError, "cannot journal a closed file: {}", flushed.error().what);
   }
   const Lock tree(tree_mutex_);
   auto found = Get(file->id);
@@ -302,7 +304,8 @@ void Drive::SavePresenceOfAll() {
     }
     it->second->node.on_disk = bytes;
     Transaction transaction = index_->Begin();
-    if (index_->SavePresence(id, ranges).ok() && Save(it->second.get()).ok()) Ignore(transaction.Commit());
+    if (index_->SavePresence(id, ranges).ok() && Save(it->second.get()).ok())
+      Ignore(transaction.Commit());
   }
 }
 

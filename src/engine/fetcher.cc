@@ -19,7 +19,8 @@ constexpr std::uint64_t kChunk = 4 * kMiB;      // one request of a larger fetch
 // Writes what arrives into the block file, except where something is there already.
 class BlockSink : public ReadSink {
  public:
-  BlockSink(Content* content, Range range, Disk* disk) : content_(*content), range_(range), disk_(*disk) {}
+  BlockSink(Content* content, Range range, Disk* disk)
+      : content_(*content), range_(range), disk_(*disk) {}
   Status Begin(const Entry& entry) override {
     entry_ = entry;
     at_ = range_.begin;
@@ -81,13 +82,16 @@ void Drive::StartFlight(const std::shared_ptr<Content>& content, Range range) {
   fetch_changed_.NotifyOne();
 }
 
-// Starts what is missing of `ahead` and of `range`, and waits for `range` (nothing, if it is empty).
-Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead, Steady deadline) {
+// Starts what is missing of `ahead` and of `range`, and waits for `range` (nothing, if it is
+// empty).
+Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
+                            Steady deadline) {
   Lock lock(content->mu);
   RangeSet wanted;
   const std::uint64_t end = std::min(content->size, std::max(content->source.size, range.end));
   const auto want = [&](Range r, bool round) {
-    if (round) r = {r.begin / kSmallest * kSmallest, (r.end + kSmallest - 1) / kSmallest * kSmallest};
+    if (round)
+      r = {r.begin / kSmallest * kSmallest, (r.end + kSmallest - 1) / kSmallest * kSmallest};
     r.end = std::min(r.end, end);
     for (const Range& gap : content->present.Missing(r)) wanted.Add(gap);
   };
@@ -130,7 +134,8 @@ void Drive::FetchLoop() {
     {
       Lock lock(fetch_mutex_);
       while (to_fetch_.empty() && !fetch_stopped_) {
-        fetch_changed_.WaitUntil(fetch_mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
+        fetch_changed_.WaitUntil(fetch_mutex_,
+                                 std::chrono::steady_clock::now() + std::chrono::hours(1));
       }
       if (to_fetch_.empty()) return;
       next = std::move(to_fetch_.front());
@@ -140,7 +145,8 @@ void Drive::FetchLoop() {
   }
 }
 
-void Drive::RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight) {
+void Drive::RunFlight(const std::shared_ptr<Content>& content,
+                      const std::shared_ptr<Flight>& flight) {
   const Range range = flight->range;
   Source source;
   Status outcome;
@@ -155,12 +161,14 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content, const std::shared
     if (!MakeRoom(range.size())) {
       outcome = Error(Code::kNoSpace, "the cache is full of what may not be evicted");
     } else {
-      outcome = provider_->Read(source.path, source.version, range.begin, range.size(), &sink, stop_);
+      outcome =
+          provider_->Read(source.path, source.version, range.begin, range.size(), &sink, stop_);
       budget_->Release(range.size() - std::min(range.size(), sink.added()));
       link_->Tell(outcome);
     }
   }
-  if (!outcome.ok() && (outcome.error().code == Code::kChanged || outcome.error().code == Code::kNotFound)) {
+  if (!outcome.ok() &&
+      (outcome.error().code == Code::kChanged || outcome.error().code == Code::kNotFound)) {
     outcome = Error(Code::kStale, "the version that was opened is no longer at the store");
   }
   bool live = false;
@@ -178,15 +186,16 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content, const std::shared
       unsaved_presence_.insert(content->id);
     }
     if (sink.entry().attributes_known) Ignore(LearnAttributes(content->id, sink.entry()));
-  } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace && outcome.error().code != Code::kStale) {
+  } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
+             outcome.error().code != Code::kStale) {
     const Lock tree(tree_mutex_);
     last_error_ = outcome.error().what;
   }
 }
 
 // For when no room can be made: straight to the reader, and not kept.
-Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, char* data, std::size_t size,
-                                       std::uint64_t offset) {
+Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, char* data,
+                                       std::size_t size, std::uint64_t offset) {
   Source source;
   {
     const Lock lock(content->mu);
@@ -246,7 +255,8 @@ std::uint64_t Drive::FreeBehindReaders(std::uint64_t bytes) {
     const Lock lock(content.mu);
     if (content.readers > 0 || content.written || content.place == Place::kPending) continue;
     const std::uint64_t margin = 2 * kMiB;
-    const std::uint64_t low = content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
+    const std::uint64_t low =
+        content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
     RangeSet behind = content.present;
     behind.Remove({low, ~0ull >> 1});
     if (behind.empty() || !index_->DropPresence(id).ok()) continue;

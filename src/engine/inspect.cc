@@ -30,11 +30,16 @@ Result<Drive::StateOf> Drive::State(NodeId id) {
   Node& n = out.node;
   n.on_disk = AttrOf(*live).on_disk;
   if (n.kind == NodeKind::kSymlink) n.size = n.target.size();
-  if (n.conflict) out.state = "conflict";
-  else if (n.intent != 0) out.state = "pending";
-  else if (n.kind == NodeKind::kFile && n.size > 0 && n.on_disk >= n.size) out.state = "cached";
-  else if (n.kind == NodeKind::kFile && n.on_disk > 0) out.state = "partial";
-  else if (n.kind == NodeKind::kFile && n.size == 0) out.state = "cached";
+  if (n.conflict)
+    out.state = "conflict";
+  else if (n.intent != 0)
+    out.state = "pending";
+  else if (n.kind == NodeKind::kFile && n.size > 0 && n.on_disk >= n.size)
+    out.state = "cached";
+  else if (n.kind == NodeKind::kFile && n.on_disk > 0)
+    out.state = "partial";
+  else if (n.kind == NodeKind::kFile && n.size == 0)
+    out.state = "cached";
   return out;
 }
 
@@ -77,13 +82,17 @@ Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
       }
       state.node.size = size;
       state.node.on_disk = on_disk;
-      if (pending) state.state = "pending";
-      else if (!below.empty() && all) state.state = "cached";
-      else if (any) state.state = "partial";
+      if (pending)
+        state.state = "pending";
+      else if (!below.empty() && all)
+        state.state = "cached";
+      else if (any)
+        state.state = "partial";
     }
     out.push_back(std::move(state));
   }
-  std::sort(out.begin(), out.end(), [](const StateOf& a, const StateOf& b) { return a.node.name < b.node.name; });
+  std::sort(out.begin(), out.end(),
+            [](const StateOf& a, const StateOf& b) { return a.node.name < b.node.name; });
   return out;
 }
 
@@ -143,7 +152,8 @@ std::uint64_t Drive::EvictAll(NodeId id) {
 Result<Attr> Drive::SpaceOf() {
   PG_ASSIGN(const std::uint64_t free, options_.disk->FreeBytes(options_.cache_folder));
   struct statvfs info {};
-  if (::statvfs(options_.cache_folder.c_str(), &info) != 0) return FromErrno(errno, "cannot look at the cache disk");
+  if (::statvfs(options_.cache_folder.c_str(), &info) != 0)
+    return FromErrno(errno, "cannot look at the cache disk");
   const std::uint64_t total = static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
   const auto keep = static_cast<std::uint64_t>(options_.keep_free * static_cast<double>(total));
   Attr attr;

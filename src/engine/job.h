@@ -14,22 +14,23 @@ struct Drive::Job {
   std::string path;        // where it is to be at the store
   std::string there_path;  // where it is, "" if it is not
   NodeId parent = kNoNode;
-  std::string key;         // last part of `path`
-  Precondition only_if;    // of what is at `path` now
+  std::string key;            // last part of `path`
+  Precondition only_if;       // of what is at `path` now
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
   Cancel cancel;
-  Duration delay{0};          // with kAgain
-  NodeId behind = kNoNode;    // with kParked
-  bool postponed = false;     // `delay` or `behind` say until when
+  Duration delay{0};        // with kAgain
+  NodeId behind = kNoNode;  // with kParked
+  bool postponed = false;   // `delay` or `behind` say until when
 };
 
 // A content as the source of an upload: [base, base + size) of its block file.
 class ContentSource : public WriteSource {
  public:
-  ContentSource(std::shared_ptr<Content> content, std::uint64_t base, std::uint64_t size, Disk* disk)
+  ContentSource(std::shared_ptr<Content> content, std::uint64_t base, std::uint64_t size,
+                Disk* disk)
       : content_(std::move(content)), base_(base), size_(size), disk_(*disk) {}
   std::uint64_t Size() const override { return size_; }
   Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
@@ -39,9 +40,11 @@ class ContentSource : public WriteSource {
       const Lock lock(content_->mu);
       fd = content_->fd.get();
     }
-    const std::size_t want = static_cast<std::size_t>(std::min<std::uint64_t>(size, size_ - offset));
+    const std::size_t want =
+        static_cast<std::size_t>(std::min<std::uint64_t>(size, size_ - offset));
     auto n = disk_.ReadAt(fd, data, want, base_ + offset);
-    if (n.ok() && *n < want) return Error(Code::kCancelled, "the file became shorter while it went up");
+    if (n.ok() && *n < want)
+      return Error(Code::kCancelled, "the file became shorter while it went up");
     return n;
   }
 
@@ -49,6 +52,18 @@ class ContentSource : public WriteSource {
   const std::shared_ptr<Content> content_;
   const std::uint64_t base_, size_;
   Disk& disk_;
+};
+
+class TextSource : public WriteSource {
+ public:
+  explicit TextSource(std::string text) : text_(std::move(text)) {}
+  std::uint64_t Size() const override { return text_.size(); }
+  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
+    return offset < text_.size() ? text_.copy(data, size, offset) : 0;
+  }
+
+ private:
+  const std::string text_;
 };
 
 }  // namespace pargeter

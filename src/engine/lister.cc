@@ -72,7 +72,8 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     const std::shared_ptr<Listing> listing = slot;
     if (wait == Wait::kNo) return {};
     // a known folder is shown as it is known when the store is slow
-    const Steady patience = known ? std::min(deadline, options_.clock->Now() + Duration(3000)) : deadline;
+    const Steady patience =
+        known ? std::min(deadline, options_.clock->Now() + Duration(3000)) : deadline;
     while (!listing->done && !(wait == Wait::kFirstPage && listing->first_page)) {
       if (!until_name.empty()) {
         PG_ASSIGN(Live * live, Find(id, until_name));
@@ -160,13 +161,15 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
   // the node that the store has under this name, wherever it is here
   const std::string name = ShortenName(KeyToName(entry.name));
   PG_ASSIGN(Live * here, Find(listing->folder, name));
-  if (here != nullptr && here->node.there == There::kSame && (here->node.kind == NodeKind::kFolder) == folder) {
+  if (here != nullptr && here->node.there == There::kSame &&
+      (here->node.kind == NodeKind::kFolder) == folder) {
     return TakeKnown(listing, here, entry);
   }
   PG_ASSIGN(std::optional<Node> placed, index_->FindThere(listing->folder, entry.name, folder));
   if (placed) return TakeKnown(listing, Adopt(std::move(*placed)), entry);
   const auto gone = removed_.find({listing->folder, entry.name});
-  if (gone != removed_.end() && gone->second >= listing->started) return {};  // seen just before we deleted it
+  if (gone != removed_.end() && gone->second >= listing->started)
+    return {};  // seen just before we deleted it
   return TakeNew(listing, entry);
 }
 
@@ -179,7 +182,8 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   PG_ASSIGN(Live * taken, Find(listing->folder, node.name));
   if (taken != nullptr) {
     const bool taken_folder = taken->node.kind == NodeKind::kFolder;
-    if (folder == taken_folder) return {};  // ours waits under that name: its upload will meet this one
+    if (folder == taken_folder)
+      return {};  // ours waits under that name: its upload will meet this one
     if (folder) {
       // the folder keeps the name, the file stands beside it
       const std::string old = taken->node.name;
@@ -204,7 +208,8 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   listing->seen.insert(node.id);
   // the kernel may remember that there was nothing, but not in a folder that was never known
   PG_ASSIGN(Live * parent, Get(listing->folder));
-  if (parent->node.listed_at != 0) Tell([id = listing->folder, name = node.name](ChangeListener* l) { l->NameChanged(id, name); });
+  if (parent->node.listed_at != 0)
+    Tell([id = listing->folder, name = node.name](ChangeListener* l) { l->NameChanged(id, name); });
   return {};
 }
 
@@ -212,7 +217,8 @@ Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
   Node& node = live->node;
   listing->seen.insert(node.id);
   const auto acked = acked_.find(node.id);
-  if (acked != acked_.end() && acked->second >= listing->started) return {};  // older than our own change
+  if (acked != acked_.end() && acked->second >= listing->started)
+    return {};  // older than our own change
   if (node.kind == NodeKind::kFolder || node.gone() || node.version == entry.version) return {};
   // changed on both sides, or about to be: the upload will find it out
   if ((node.dirty & kData) || live->writers > 0) return {};
@@ -352,7 +358,8 @@ void Drive::WatchLoop() {
         }
       }
       const auto forget_old = [&](auto& map) {
-        for (auto it = map.begin(); it != map.end();) it = now - it->second > kWatchFor * 2 ? map.erase(it) : std::next(it);
+        for (auto it = map.begin(); it != map.end();)
+          it = now - it->second > kWatchFor * 2 ? map.erase(it) : std::next(it);
       };
       forget_old(acked_);
       forget_old(removed_);

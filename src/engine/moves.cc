@@ -24,17 +24,20 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
   auto entry = provider_->Copy(from, version, copy_of ? node.size : node.there_size, job->path,
                                attributes ? &job->attributes : nullptr, only_if, job->cancel);
-  if (!entry.ok() && (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
+  if (!entry.ok() &&
+      (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
     const auto target = provider_->Look(job->path, job->cancel);
     if (move && target.ok() && target->size == node.there_size && target->version == version) {
       entry = target;  // made by a former attempt, whose answer was lost
     } else {
       const auto source = provider_->Look(from, job->cancel);
       if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
-      if (source.ok() && source->version == version) return Conflict(job);  // the target is the trouble
+      if (source.ok() && source->version == version)
+        return Conflict(job);  // the target is the trouble
       if (copy_of) {
         // the original was replaced before it was copied: what is here of it is all that there is
-        return Error(Code::kStale, fmt::format("{} was changed at the store before it was copied", Printable(from)));
+        return Error(Code::kStale, fmt::format("{} was changed at the store before it was copied",
+                                               Printable(from)));
       }
       const Lock tree(tree_mutex_);
       Transaction transaction = index_->Begin();
@@ -114,7 +117,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     }
     exclusive_ = job->id;
     while (running_.size() > 1 && !stop_->cancelled()) {
-      if (!queue_changed_.WaitUntil(queue_mutex_, deadline) && options_.clock->Now() >= deadline) break;
+      if (!queue_changed_.WaitUntil(queue_mutex_, deadline) && options_.clock->Now() >= deadline)
+        break;
     }
   }
   struct Release {

@@ -96,7 +96,8 @@ std::string ShortenName(const std::string& name) {
 
 std::string BesideFolder(const std::string& name) { return name + "{file}"; }
 
-std::string ConflictName(const std::string& name, const std::string& host, const std::string& stamp) {
+std::string ConflictName(const std::string& name, const std::string& host,
+                         const std::string& stamp) {
   const auto dot = name.rfind('.');
   const std::size_t stem = dot == std::string::npos || dot == 0 ? name.size() : dot;
   std::string ending = name.substr(stem);

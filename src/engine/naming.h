@@ -28,6 +28,7 @@ std::string ShortenName(const std::string& name);
 // A file that shares its name with a folder stands beside it as "NAME{file}".
 std::string BesideFolder(const std::string& name);
 // "notes.csv" -> "notes (kept from HOST 2026-03-01 09.30.00).csv"
-std::string ConflictName(const std::string& name, const std::string& host, const std::string& stamp);
+std::string ConflictName(const std::string& name, const std::string& host,
+                         const std::string& stamp);
 
 }  // namespace pargeter

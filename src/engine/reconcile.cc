@@ -75,7 +75,8 @@ Status Drive::PlanJob(Job* job) {
   if (node.gone() && node.there != There::kAbsent) {
     // the node that takes this one's place at the store overwrites it there; and a copy may need it
     PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
-    const bool replaced = heir != nullptr && heir->node.intent != 0 && heir->node.there != There::kSame &&
+    const bool replaced = heir != nullptr && heir->node.intent != 0 &&
+                          heir->node.there != There::kSame &&
                           heir->node.kind != NodeKind::kFolder && node.kind != NodeKind::kFolder;
     if (replaced) {
       job->postponed = true;
@@ -125,14 +126,16 @@ Status Drive::PlanPlace(Job* job, Live* live) {
     job->only_if = Precondition::Is(node.version);
   } else {
     job->only_if = Precondition::Absent();
-    PG_ASSIGN(std::optional<Node> other, index_->FindThere(node.parent, job->key, node.kind == NodeKind::kFolder));
+    PG_ASSIGN(std::optional<Node> other,
+              index_->FindThere(node.parent, job->key, node.kind == NodeKind::kFolder));
     if (other && other->id != node.id) {
       if (other->gone()) {
         job->occupant = other->id;
         job->only_if = Precondition::Is(other->version);
       } else if (other->intent != 0) {  // it has to move away first
         PG_ASSIGN(Live * mover, Get(other->id));
-        PG_ASSIGN(std::optional<Node> cycle, index_->FindThere(mover->node.parent, KeyPart(mover->node), false));
+        PG_ASSIGN(std::optional<Node> cycle,
+                  index_->FindThere(mover->node.parent, KeyPart(mover->node), false));
         if (!cycle || cycle->id != node.id) {
           job->postponed = true;
           job->behind = other->id;
@@ -174,8 +177,10 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
   PG_TRY(CommitUpload(job, *entry));
   if (job->node.there == There::kElsewhere && job->there_path != job->path) {
     // changed and moved: the old place goes, unless somebody changed it
-    const Status gone = provider_->Remove(job->there_path, Precondition::Is(job->node.version), job->cancel);
-    if (!gone.ok() && gone.error().code != Code::kChanged) Log(LogLevel::kWarning, "{}", gone.error().what);
+    const Status gone =
+        provider_->Remove(job->there_path, Precondition::Is(job->node.version), job->cancel);
+    if (!gone.ok() && gone.error().code != Code::kChanged)
+      Log(LogLevel::kWarning, "{}", gone.error().what);
     const Lock tree(tree_mutex_);
     removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
   }
@@ -185,6 +190,10 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
 Result<Entry> Drive::SendContent(Job* job) {
   const Capabilities can = provider_->Can();
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
+  if (job->node.kind == NodeKind::kSymlink) {
+    TextSource body(SymlinkBody(job->node.target));
+    return provider_->Write(job->path, &body, job->attributes, job->only_if, job->cancel);
+  }
   ContentSource source(job->content, 0, job->size, options_.disk);
   return provider_->Write(job->path, &source, job->attributes, job->only_if, job->cancel);
 }
@@ -206,7 +215,8 @@ Result<Entry> Drive::SendParts(Job* job) {
       if (there.ok()) {
         upload = former;
         for (const UploadedPart& part : *there) {
-          if (part.number >= 1 && part.number <= count) parts[static_cast<std::size_t>(part.number - 1)] = part;
+          if (part.number >= 1 && part.number <= count)
+            parts[static_cast<std::size_t>(part.number - 1)] = part;
         }
       }
     }
@@ -340,7 +350,8 @@ void Drive::DropOccupant(Job* job) {
 Result<Drive::Outcome> Drive::Conflict(Job* job) {
   const auto there = provider_->Look(job->path, job->cancel);
   if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-  if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile && job->content) {
+  if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
+      job->content) {
     ContentSource source(job->content, 0, job->size, options_.disk);
     if (provider_->HoldsContent(*there, &source)) {
       // our own upload, whose answer was lost, or the same bytes from another side
@@ -385,7 +396,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   DropOccupant(job);
   PG_TRY(index_->Insert(&theirs));
   PG_TRY(transaction.Commit());
-  Log(LogLevel::kWarning, "{} was changed here and at the store: ours is kept as {}", name, live->node.name);
+  Log(LogLevel::kWarning, "{} was changed here and at the store: ours is kept as {}", name,
+      live->node.name);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Outcome::kAgain;
 }
@@ -395,10 +407,11 @@ Status Drive::KeepBeside(Live* live) {
   const time_t seconds = static_cast<time_t>(options_.clock->Wall() / 1'000'000'000);
   tm t{};
   gmtime_r(&seconds, &t);
-  const std::string stamp = fmt::format("{:04}-{:02}-{:02} {:02}.{:02}.{:02}", t.tm_year + 1900, t.tm_mon + 1,
-                                        t.tm_mday, t.tm_hour, t.tm_min, t.tm_sec);
+  const std::string stamp = fmt::format("{:04}-{:02}-{:02} {:02}.{:02}.{:02}", t.tm_year + 1900,
+                                        t.tm_mon + 1, t.tm_mday, t.tm_hour, t.tm_min, t.tm_sec);
   for (int copy = 1;; ++copy) {
-    std::string name = ConflictName(node.name, options_.host, copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
+    std::string name = ConflictName(node.name, options_.host,
+                                    copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
     PG_ASSIGN(Live * taken, Find(node.parent, name));
     if (taken != nullptr) continue;
     node.name = std::move(name);
@@ -412,7 +425,9 @@ Status Drive::KeepBeside(Live* live) {
     node.version.clear();
   }
   node.conflict = true;
-  Tell([parent = node.parent, name = node.name](ChangeListener* l) { l->NameChanged(parent, name); });
+  Tell([parent = node.parent, name = node.name](ChangeListener* l) {
+    l->NameChanged(parent, name);
+  });
   return Save(live);
 }
 

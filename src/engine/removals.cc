@@ -18,9 +18,11 @@ constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks
 Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   const Node& node = job->node;
   if (!node.upload.empty()) {
-    const auto colon = node.upload.find(':', node.upload.find(':') + 1), end = node.upload.find('\n');
-    PG_TRY(provider_->AbortParts({node.upload.substr(end + 1), node.upload.substr(colon + 1, end - colon - 1)},
-                                 job->cancel));
+    const auto colon = node.upload.find(':', node.upload.find(':') + 1),
+               end = node.upload.find('\n');
+    PG_TRY(provider_->AbortParts(
+        {node.upload.substr(end + 1), node.upload.substr(colon + 1, end - colon - 1)},
+        job->cancel));
   }
   if (node.there == There::kAbsent) {
     PG_TRY(CommitGone(node.id));
@@ -42,7 +44,8 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       if (id == node.id || queued_.count(id) == 0) continue;
       PG_ASSIGN(Live * live, Get(id));
       const Node& other = live->node;
-      if (!other.gone() || other.kind == NodeKind::kFolder || other.there != There::kElsewhere) continue;
+      if (!other.gone() || other.kind == NodeKind::kFolder || other.there != There::kElsewhere)
+        continue;
       if (live->opens + live->old_opens > 0 || !other.upload.empty()) continue;
       PG_ASSIGN(Live * heir, Find(other.there_parent, other.name));
       if (heir != nullptr) continue;
@@ -69,7 +72,8 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
     if (!gone.ok() && gone.error().code == Code::kChanged) gone = Status();
     if (gone.ok()) gone = CommitGone(one.id);
     if (!gone.ok()) failed = gone.error();
-    if (one.id != job->id) Finished(one.id, gone.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
+    if (one.id != job->id)
+      Finished(one.id, gone.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
   }
   if (failed) return *failed;
   return outcome;
@@ -83,8 +87,10 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
   {
     const Lock tree(tree_mutex_);
     auto key = FolderKey(group[0].there_parent);
-    if (key.ok()) folder = *key;
-    else outcome = key.error();
+    if (key.ok())
+      folder = *key;
+    else
+      outcome = key.error();
   }
   for (const Node& node : group) wanted[node.there_name] = &node;
   std::vector<std::string> paths;
@@ -96,7 +102,8 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
     }
     for (const Entry& entry : page->entries) {
       const auto it = wanted.find(entry.name);
-      if (entry.kind == Kind::kFolder || it == wanted.end() || it->second->version != entry.version) continue;
+      if (entry.kind == Kind::kFolder || it == wanted.end() || it->second->version != entry.version)
+        continue;
       paths.push_back(folder + entry.name);
     }
     next = page->next;
@@ -104,12 +111,15 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
   }
   if (outcome.ok() && !paths.empty()) {
     const auto failed = provider_->RemoveMany(paths, job->cancel);
-    if (!failed.ok()) outcome = failed.error();
-    else if (!failed->empty()) outcome = failed->front().second;
+    if (!failed.ok())
+      outcome = failed.error();
+    else if (!failed->empty())
+      outcome = failed->front().second;
   }
   for (const Node& node : group) {
     if (outcome.ok()) Ignore(CommitGone(node.id));
-    if (node.id != job->id) Finished(node.id, outcome.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
+    if (node.id != job->id)
+      Finished(node.id, outcome.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
   }
   if (!outcome.ok()) return outcome.error();
   return Outcome::kDone;

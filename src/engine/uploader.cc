@@ -48,8 +48,10 @@ void Drive::UploadLoop() {
         const bool open = exclusive_ == kNoNode && now >= slow_until_ && link_->OfflineSince() == 0;
         if (open && !due_.empty() && (hurry_ || std::get<0>(*due_.begin()) <= now)) break;
         Steady wake = now + std::chrono::hours(1);
-        if (now < slow_until_) wake = slow_until_;
-        else if (open && !due_.empty()) wake = std::get<0>(*due_.begin());
+        if (now < slow_until_)
+          wake = slow_until_;
+        else if (open && !due_.empty())
+          wake = std::get<0>(*due_.begin());
         queue_changed_.WaitUntil(queue_mutex_, wake);
       }
       id = std::get<2>(*due_.begin());
@@ -90,7 +92,8 @@ void Drive::RunJob(NodeId id) {
       Ignore(Save(*live));
       last_error_ = error.what;
       // the wire has retried already: from here on, slowly
-      const double step = std::min(300.0, 2.0 * static_cast<double>(1 << std::min<std::int64_t>(node.attempts, 8)));
+      const double step =
+          std::min(300.0, 2.0 * static_cast<double>(1 << std::min<std::int64_t>(node.attempts, 8)));
       delay = Duration(static_cast<long>(step * 1000));
       if (MayRetry(error.code)) delay = std::min(delay, Duration(15000));
     }
@@ -176,8 +179,9 @@ Status Drive::Flush(Duration patience) {
     if (left.files == 0) break;
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) {
-      outcome = Error(Code::kTimeout, fmt::format("{} change{} still wait{} for upload", left.files,
-                                                  left.files == 1 ? "" : "s", left.files == 1 ? "s" : ""),
+      outcome = Error(Code::kTimeout,
+                      fmt::format("{} change{} still wait{} for upload", left.files,
+                                  left.files == 1 ? "" : "s", left.files == 1 ? "s" : ""),
                       "They are safe on this disk and go up when the drive is mounted.");
       break;
     }

@@ -45,15 +45,17 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path) {
   PG_TRY(index->db_.Execute("PRAGMA journal_mode=WAL"));
   // Commits need not reach the disk's platter, only the kernel; Sync does the rest. Checkpoints
   // are rare, since each one waits for the disk.
-  PG_TRY(index->db_.Execute("PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=8192;"
-                            "PRAGMA cache_size=-32768; PRAGMA temp_store=MEMORY"));
+  PG_TRY(
+      index->db_.Execute("PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=8192;"
+                         "PRAGMA cache_size=-32768; PRAGMA temp_store=MEMORY"));
   PG_ASSIGN(Statement version, index->db_.Prepare("PRAGMA user_version"));
   PG_TRY(version.Step());
   const std::int64_t schema = version.Int(0);
   version.Reset();
   if (schema > kSchemaVersion) {
     return Error(Code::kRefused,
-                 fmt::format("the drive's state has format {}, this program knows up to {}", schema, kSchemaVersion),
+                 fmt::format("the drive's state has format {}, this program knows up to {}", schema,
+                             kSchemaVersion),
                  "Use the newer program again.");
   }
   if (schema == 0) {
@@ -200,7 +202,8 @@ Status Index::Prepare() {
   for (std::size_t from = 0; from != std::string::npos;) {
     const std::string columns = kColumns;
     const auto comma = columns.find(", ", from);
-    const std::string name = columns.substr(from, comma == std::string::npos ? comma : comma - from);
+    const std::string name =
+        columns.substr(from, comma == std::string::npos ? comma : comma - from);
     if (++at > 1) sets += fmt::format("{}{}=?{}", at > 2 ? "," : "", name, at);
     from = comma == std::string::npos ? comma : comma + 2;
   }
@@ -210,33 +213,44 @@ Status Index::Prepare() {
   };
   PG_TRY(prepare(&get_, select + "WHERE id=?1"));
   PG_TRY(prepare(&find_, select + "WHERE parent=?1 AND name=?2 AND parent IS NOT NULL AND id<>1"));
-  PG_TRY(prepare(&find_there_, select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
-                                        "AND (kind=1)=?3"));
+  PG_TRY(prepare(&find_there_,
+                 select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
+                          "AND (kind=1)=?3"));
   PG_TRY(prepare(&children_, select + "INDEXED BY reading WHERE parent=?1 AND id>?2 AND id<>1 "
                                       "AND parent IS NOT NULL ORDER BY id LIMIT ?3"));
-  PG_TRY(prepare(&there_children_,
-                 "SELECT id FROM nodes WHERE parent=?1 AND there=1 AND id<>1 AND parent IS NOT NULL "
-                 "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
-  PG_TRY(prepare(&has_children_, "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
-  PG_TRY(prepare(&has_there_, "SELECT 1 FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL LIMIT 1"));
-  PG_TRY(prepare(&count_, "SELECT count(*) FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL"));
+  PG_TRY(
+      prepare(&there_children_,
+              "SELECT id FROM nodes WHERE parent=?1 AND there=1 AND id<>1 AND parent IS NOT NULL "
+              "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
+  PG_TRY(prepare(&has_children_,
+                 "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
+  PG_TRY(prepare(&has_there_,
+                 "SELECT 1 FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL LIMIT 1"));
+  PG_TRY(prepare(&count_,
+                 "SELECT count(*) FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL"));
   PG_TRY(prepare(&insert_, fmt::format("INSERT INTO nodes({}) VALUES({})", kColumns, marks)));
   PG_TRY(prepare(&update_, fmt::format("UPDATE nodes SET {} WHERE id=?1", sets)));
   PG_TRY(prepare(&delete_, "DELETE FROM nodes WHERE id=?1"));
-  PG_TRY(prepare(&intents_, select + "WHERE intent>?1 AND intent IS NOT NULL ORDER BY intent LIMIT ?2"));
-  PG_TRY(prepare(&pending_, "SELECT count(*), coalesce(sum(CASE WHEN parent IS NOT NULL AND dirty&1 THEN size ELSE 0 END),0),"
-                            " coalesce(min(intent_since),0) FROM nodes WHERE intent IS NOT NULL"));
+  PG_TRY(prepare(&intents_,
+                 select + "WHERE intent>?1 AND intent IS NOT NULL ORDER BY intent LIMIT ?2"));
+  PG_TRY(prepare(&pending_,
+                 "SELECT count(*), coalesce(sum(CASE WHEN parent IS NOT NULL AND dirty&1 THEN size "
+                 "ELSE 0 END),0),"
+                 " coalesce(min(intent_since),0) FROM nodes WHERE intent IS NOT NULL"));
   PG_TRY(prepare(&conflicts_, select + "WHERE conflict>0 AND parent IS NOT NULL"));
   PG_TRY(prepare(&gone_, select + "WHERE parent IS NULL AND there=0"));
   PG_TRY(prepare(&presence_, "SELECT ranges FROM presence WHERE node=?1"));
   PG_TRY(prepare(&save_presence_, "INSERT OR REPLACE INTO presence(node, ranges) VALUES(?1, ?2)"));
   PG_TRY(prepare(&drop_presence_, "DELETE FROM presence WHERE node=?1"));
-  PG_TRY(prepare(&least_used_, select + "WHERE on_disk>0 AND dirty&1=0 AND parent IS NOT NULL ORDER BY used_at LIMIT ?1"));
+  PG_TRY(prepare(
+      &least_used_,
+      select + "WHERE on_disk>0 AND dirty&1=0 AND parent IS NOT NULL ORDER BY used_at LIMIT ?1"));
   PG_TRY(prepare(&on_disk_, "SELECT coalesce(sum(on_disk),0) FROM nodes WHERE on_disk>0"));
   PG_TRY(prepare(&all_on_disk_, "SELECT id, on_disk FROM nodes WHERE on_disk>0"));
   PG_TRY(prepare(&meta_, "SELECT value FROM meta WHERE key=?1"));
   PG_TRY(prepare(&set_meta_, "INSERT OR REPLACE INTO meta(key, value) VALUES(?1, ?2)"));
-  PG_ASSIGN(Statement last, db_.Prepare("SELECT coalesce(max(intent),0) FROM nodes WHERE intent IS NOT NULL"));
+  PG_ASSIGN(Statement last,
+            db_.Prepare("SELECT coalesce(max(intent),0) FROM nodes WHERE intent IS NOT NULL"));
   PG_ASSIGN(last_intent_, OneInt(&last));
   return {};
 }

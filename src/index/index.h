@@ -92,7 +92,8 @@ class Index {
   Result<std::optional<Node>> Get(NodeId id);
   Result<std::optional<Node>> Find(NodeId parent, std::string_view name);
   // A node whose place at the store is its own (kElsewhere or kSpelled).
-  Result<std::optional<Node>> FindThere(NodeId there_parent, std::string_view there_name, bool folder);
+  Result<std::optional<Node>> FindThere(NodeId there_parent, std::string_view there_name,
+                                        bool folder);
   // Children here with ids above `after`, in order of id, at most `limit`.
   Result<std::vector<Node>> Children(NodeId parent, NodeId after, int limit);
   // Ids of all nodes that the store has in that folder, whichever place they have here.

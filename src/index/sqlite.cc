@@ -14,18 +14,30 @@ namespace {
 Error DbError(sqlite3* db, int rc) {
   Code code = Code::kIo;
   switch (rc & 0xFF) {
-    case SQLITE_FULL: code = Code::kNoSpace; break;
+    case SQLITE_FULL:
+      code = Code::kNoSpace;
+      break;
     case SQLITE_BUSY:
-    case SQLITE_LOCKED: code = Code::kBusy; break;
+    case SQLITE_LOCKED:
+      code = Code::kBusy;
+      break;
     case SQLITE_CORRUPT:
-    case SQLITE_NOTADB: code = Code::kDamaged; break;
-    case SQLITE_CONSTRAINT: code = Code::kExists; break;
+    case SQLITE_NOTADB:
+      code = Code::kDamaged;
+      break;
+    case SQLITE_CONSTRAINT:
+      code = Code::kExists;
+      break;
     case SQLITE_CANTOPEN:
     case SQLITE_PERM:
-    case SQLITE_READONLY: code = Code::kPermission; break;
-    default: break;
+    case SQLITE_READONLY:
+      code = Code::kPermission;
+      break;
+    default:
+      break;
   }
-  return Error(code, fmt::format("the drive's index: {}", db ? sqlite3_errmsg(db) : sqlite3_errstr(rc)));
+  return Error(code,
+               fmt::format("the drive's index: {}", db ? sqlite3_errmsg(db) : sqlite3_errstr(rc)));
 }
 
 }  // namespace
@@ -44,7 +56,8 @@ Statement& Statement::Bind(int at, std::int64_t value) {
 }
 Statement& Statement::Bind(int at, std::string_view blob) {
   // an empty view may have no data pointer, which SQLite would take for NULL
-  sqlite3_bind_blob64(statement_, at, blob.empty() ? "" : blob.data(), blob.size(), SQLITE_TRANSIENT);
+  sqlite3_bind_blob64(statement_, at, blob.empty() ? "" : blob.data(), blob.size(),
+                      SQLITE_TRANSIENT);
   return *this;
 }
 Statement& Statement::BindNull(int at) {
@@ -78,8 +91,9 @@ bool Statement::IsNull(int column) const {
 
 Result<Database> Database::Open(const std::string& path) {
   Database out;
-  const int rc = sqlite3_open_v2(path.c_str(), &out.db_,
-                                 SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
+  const int rc =
+      sqlite3_open_v2(path.c_str(), &out.db_,
+                      SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE | SQLITE_OPEN_NOMUTEX, nullptr);
   if (rc != SQLITE_OK) {
     return DbError(out.db_, rc).Within("cannot open " + Printable(path));
   }

@@ -87,7 +87,8 @@ std::size_t OnBody(char* data, std::size_t, std::size_t size, void* user) {
   const std::size_t limit = good ? request.max_body : kMaxErrorBody;
   if (t.response.body.size() + size > limit) {
     if (!good) return size;  // the start of an error text is enough
-    t.fault = Error(Code::kDamaged, fmt::format("the store's answer is longer than {} bytes", limit));
+    t.fault =
+        Error(Code::kDamaged, fmt::format("the store's answer is longer than {} bytes", limit));
     return 0;
   }
   t.response.body.append(data, size);
@@ -133,7 +134,8 @@ void Configure(Transfer& t, const HttpOptions& options) {
   curl_easy_setopt(e, CURLOPT_BUFFERSIZE, kBufferSize);
   curl_easy_setopt(e, CURLOPT_UPLOAD_BUFFERSIZE, kBufferSize);
   curl_easy_setopt(e, CURLOPT_MAXAGE_CONN, 50L);  // servers drop idle ones silently after 60 s
-  curl_easy_setopt(e, CURLOPT_CONNECTTIMEOUT_MS, static_cast<long>(request.deadlines.connect.count()));
+  curl_easy_setopt(e, CURLOPT_CONNECTTIMEOUT_MS,
+                   static_cast<long>(request.deadlines.connect.count()));
   curl_easy_setopt(e, CURLOPT_LOW_SPEED_LIMIT, 1L);
   curl_easy_setopt(e, CURLOPT_LOW_SPEED_TIME,
                    std::max(1L, static_cast<long>(request.deadlines.stall.count() / 1000)));
@@ -188,8 +190,9 @@ Error FaultOf(const Transfer& t) {
     case CURLE_PEER_FAILED_VERIFICATION:
     case CURLE_SSL_CACERT_BADFILE:
     case CURLE_SSL_ISSUER_ERROR:
-      return Error(Code::kPermission, "the store's certificate is not trusted: " + text,
-                   "If the store has an authority of its own, give its certificate with --ca-file.");
+      return Error(
+          Code::kPermission, "the store's certificate is not trusted: " + text,
+          "If the store has an authority of its own, give its certificate with --ca-file.");
     case CURLE_SSL_CONNECT_ERROR:
       return Error(Code::kUnavailable, "no secure connection to the store: " + text,
                    "Check whether the endpoint is http or https.");
@@ -220,7 +223,8 @@ class HttpClient::Loop {
   explicit Loop(HttpOptions options) : options_(std::move(options)) {
     InitCurlOnce();
     multi_ = curl_multi_init();
-    curl_multi_setopt(multi_, CURLMOPT_MAX_TOTAL_CONNECTIONS, static_cast<long>(options_.max_connections));
+    curl_multi_setopt(multi_, CURLMOPT_MAX_TOTAL_CONNECTIONS,
+                      static_cast<long>(options_.max_connections));
     curl_multi_setopt(multi_, CURLMOPT_MAXCONNECTS, static_cast<long>(options_.max_connections));
     thread_ = std::thread([this] { Run(); });
   }

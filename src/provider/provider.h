@@ -68,10 +68,10 @@ enum class Guard {
 };
 
 struct Capabilities {
-  bool real_folders = false;     // folders exist by themselves and can be moved in one request
+  bool real_folders = false;  // folders exist by themselves and can be moved in one request
   bool server_copy = true;
-  Guard create = Guard::kUnknown;   // "only if nothing is there"
-  Guard replace = Guard::kUnknown;  // "only if it is this version"
+  Guard create = Guard::kUnknown;     // "only if nothing is there"
+  Guard replace = Guard::kUnknown;    // "only if it is this version"
   std::uint64_t multipart_above = 0;  // bytes; larger files go up in parts; 0: never
   std::uint64_t part_size = 0;
 };
@@ -121,8 +121,8 @@ class Provider {
   virtual Capabilities Can() const = 0;
 
   // One page of the direct children of `folder`, sorted by the store. `folder` is "" for the root
-  // and else ends in "/": a part of a path may be empty, so "/" is a folder below the root. Sizes and
-  // versions, no attributes. A folder that is not there gives an empty page on stores without
+  // and else ends in "/": a part of a path may be empty, so "/" is a folder below the root. Sizes
+  // and versions, no attributes. A folder that is not there gives an empty page on stores without
   // real folders.
   virtual Result<ListPage> List(const std::string& folder, const std::string& next,
                                 const Cancel& cancel) = 0;
@@ -146,8 +146,8 @@ class Provider {
   // The same in parts. Parts may go up in parallel. Complete is idempotent.
   virtual Result<PartedUpload> BeginParts(const std::string& path, const Attributes& attributes,
                                           const Cancel& cancel) = 0;
-  virtual Result<UploadedPart> WritePart(const PartedUpload& upload, int number,
-                                         WriteSource* part, const Cancel& cancel) = 0;
+  virtual Result<UploadedPart> WritePart(const PartedUpload& upload, int number, WriteSource* part,
+                                         const Cancel& cancel) = 0;
   virtual Result<std::vector<UploadedPart>> ListParts(const PartedUpload& upload,
                                                       const Cancel& cancel) = 0;
   virtual Result<Entry> CompleteParts(const PartedUpload& upload,
@@ -195,6 +195,12 @@ class Browser {
   virtual ~Browser() = default;
   virtual Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) = 0;
 };
+
+// A symbolic link on a store that knows none: an object whose metadata has the target, and whose
+// body says so to people, padded to a size that hardly any file has. A listing tells sizes but no
+// metadata, so only objects of just this size have to be asked what they are.
+constexpr std::uint64_t kSymlinkObjectSize = 1789;
+std::string SymlinkBody(const std::string& target);
 
 // True for the names of our own short-lived objects at a store, which no listing shows.
 bool IsOwnScratchName(std::string_view name);

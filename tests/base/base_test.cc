@@ -34,8 +34,11 @@ TEST(ErrorTest, DocumentedExitCodes) {
 }
 
 TEST(ErrorTest, OnlyPassingFaultsAreRetried) {
-  for (const Code code : {Code::kUnavailable, Code::kThrottled, Code::kTimeout, Code::kDamaged}) EXPECT_TRUE(MayRetry(code));
-  for (const Code code : {Code::kChanged, Code::kPermission, Code::kNotFound, Code::kInvalid, Code::kNoSpace}) EXPECT_FALSE(MayRetry(code));
+  for (const Code code : {Code::kUnavailable, Code::kThrottled, Code::kTimeout, Code::kDamaged})
+    EXPECT_TRUE(MayRetry(code));
+  for (const Code code :
+       {Code::kChanged, Code::kPermission, Code::kNotFound, Code::kInvalid, Code::kNoSpace})
+    EXPECT_FALSE(MayRetry(code));
 }
 
 TEST(UnitsTest, SizesAreReadAsPeopleWriteThem) {
@@ -79,7 +82,8 @@ TEST(TextTest, WhatATerminalMustNotSeeIsEscaped) {
 
 TEST(TextTest, Utf8IsStrict) {
   EXPECT_TRUE(IsUtf8("Ü日😀"));
-  for (const char* bad : {"\xC0\xAF", "\xED\xA0\x80", "\xF4\x90\x80\x80", "\xE9", "\x80"}) EXPECT_FALSE(IsUtf8(bad));
+  for (const char* bad : {"\xC0\xAF", "\xED\xA0\x80", "\xF4\x90\x80\x80", "\xE9", "\x80"})
+    EXPECT_FALSE(IsUtf8(bad));
 }
 
 TEST(TextTest, Base64GoesBothWays) {

@@ -19,11 +19,15 @@ TEST(RangeSetTest, AgreesWithAPlainSetOfBytes) {
     for (int step = 0; step < 30; ++step) {
       const std::uint64_t begin = random() % 60, end = begin + random() % 12;
       const bool add = random() % 3 != 0;
-      if (add) ranges.Add({begin, end});
-      else ranges.Remove({begin, end});
+      if (add)
+        ranges.Add({begin, end});
+      else
+        ranges.Remove({begin, end});
       for (std::uint64_t b = begin; b < end; ++b) {
-        if (add) bytes.insert(b);
-        else bytes.erase(b);
+        if (add)
+          bytes.insert(b);
+        else
+          bytes.erase(b);
       }
       ASSERT_EQ(ranges.Bytes(), bytes.size());
       std::uint64_t missing = 0;

@@ -60,7 +60,9 @@ TEST(TomlFileTest, MistakesNameFileAndLine) {
   EXPECT_EQ(wrong_type->String("", "a").error().code, Code::kInvalid);
 }
 
-Paths In(const TemporaryFolder& folder) { return {folder / "config", folder / "state", folder / "run"}; }
+Paths In(const TemporaryFolder& folder) {
+  return {folder / "config", folder / "state", folder / "run"};
+}
 
 TEST(SettingsTest, WhatIsSavedIsLoaded) {
   TemporaryFolder folder;
@@ -130,10 +132,13 @@ TEST(PathsTest, XdgThenHomeThenSystem) {
   EXPECT_EQ(ResolvePaths(none, true, 0, "", "")->config_dir, "/etc/pargeter");
   EXPECT_EQ(ResolvePaths(none, true, 0, "", "")->state_dir, "/var/lib/pargeter");
   EXPECT_FALSE(ResolvePaths(none, false, 1000, "", "").ok());
-  const auto home = [](const char* name) { return std::string(std::string(name) == "HOME" ? "/home/jo" : ""); };
+  const auto home = [](const char* name) {
+    return std::string(std::string(name) == "HOME" ? "/home/jo" : "");
+  };
   EXPECT_EQ(ResolvePaths(home, false, 1000, "", "")->config_dir, "/home/jo/.config/pargeter");
   EXPECT_EQ(ResolvePaths(home, false, 1000, "", "")->state_dir, "/home/jo/.local/state/pargeter");
-  const auto a = ResolvePaths(home, false, 1000, "", "/x"), b = ResolvePaths(home, false, 1000, "", "/y");
+  const auto a = ResolvePaths(home, false, 1000, "", "/x"),
+             b = ResolvePaths(home, false, 1000, "", "/y");
   EXPECT_NE(a->runtime_dir, b->runtime_dir);
   EXPECT_EQ(AbsolutePath("../b//c/", "/a/x"), "/a/b/c");
 }

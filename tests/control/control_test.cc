@@ -28,7 +28,8 @@ TEST(ControlTest, AnswersAndErrorsArriveWithTheirCodes) {
   const auto refused = CallDrive(folder / "run/d.sock", "other", Json::object(), Duration(5000));
   EXPECT_EQ(refused.error().code, Code::kRefused);
   EXPECT_EQ(refused.error().remedy, "Try echo.");
-  const auto wrong_type = CallDrive(folder / "run/d.sock", "count", {{"n", "many"}}, Duration(5000));
+  const auto wrong_type =
+      CallDrive(folder / "run/d.sock", "count", {{"n", "many"}}, Duration(5000));
   EXPECT_EQ(wrong_type.error().code, Code::kInvalid);
 }
 
@@ -51,8 +52,9 @@ TEST(ControlTest, RubbishGetsAnErrorNotACrash) {
   TemporaryFolder folder;
   ControlServer server(Echo);
   ASSERT_TRUE(server.Start(folder / "d.sock").ok());
-  for (const char* line : {"\n", "{}\n", "[1,2]\n", "{\"jsonrpc\":\"2.0\",\"method\":7}\n", "\xFF\xFE\n",
-                           "{\"jsonrpc\":\"2.0\",\"method\":\"echo\",\"params\":[1]}\n"}) {
+  for (const char* line :
+       {"\n", "{}\n", "[1,2]\n", "{\"jsonrpc\":\"2.0\",\"method\":7}\n", "\xFF\xFE\n",
+        "{\"jsonrpc\":\"2.0\",\"method\":\"echo\",\"params\":[1]}\n"}) {
     sockaddr_un address{};
     address.sun_family = AF_UNIX;
     std::strcpy(address.sun_path, (folder / "d.sock").c_str());
@@ -62,7 +64,9 @@ TEST(ControlTest, RubbishGetsAnErrorNotACrash) {
     char buffer[4096];
     const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), 0);
     ASSERT_GT(n, 0) << line;
-    EXPECT_EQ(ParseAnswer(std::string(buffer, static_cast<std::size_t>(n))).error().code, Code::kInvalid) << line;
+    EXPECT_EQ(ParseAnswer(std::string(buffer, static_cast<std::size_t>(n))).error().code,
+              Code::kInvalid)
+        << line;
   }
 }
 

@@ -1,10 +1,11 @@
 // The engine without a face: a drive over a store in memory.
+#include "engine/drive.h"
+
 #include <gtest/gtest.h>
 
 #include <algorithm>
 #include <filesystem>
 
-#include "engine/drive.h"
 #include "support/fake_store.h"
 #include "support/process.h"
 
@@ -64,15 +65,20 @@ class DriveTest : public testing::Test {
   }
   static std::pair<std::string, std::string> Parted(const std::string& path) {
     const auto slash = path.rfind('/');
-    return slash == std::string::npos ? std::make_pair(std::string(), path)
-                                      : std::make_pair(path.substr(0, slash), path.substr(slash + 1));
+    return slash == std::string::npos
+               ? std::make_pair(std::string(), path)
+               : std::make_pair(path.substr(0, slash), path.substr(slash + 1));
   }
   Status Write(const std::string& path, const std::string& text) {
     const auto [folder, name] = Parted(path);
     auto opened = drive_->Create(IdOf(folder), name, 0644, 0, 0, false);
     if (!opened.ok()) return opened.error();
-    Status s = drive_->SetAttr(opened->attr.id, AttrChange{.mode = {}, .uid = {}, .gid = {}, .size = 0, .mtime = {}}, opened->file).ok()
-                   ? Status() : Status(Error(Code::kIo, "truncate"));
+    Status s = drive_->SetAttr(opened->attr.id,
+                               AttrChange{.mode = {}, .uid = {}, .gid = {}, .size = 0, .mtime = {}},
+                               opened->file)
+                       .ok()
+                   ? Status()
+                   : Status(Error(Code::kIo, "truncate"));
     if (s.ok()) s = drive_->Write(opened->file, text, 0, false);
     if (s.ok()) s = drive_->Flush(opened->file);
     drive_->Release(opened->file);
@@ -175,7 +181,8 @@ TEST_F(DriveTest, MovesAreMadeByTheStore) {
   ASSERT_TRUE(drive_->Rename(kRootId, "a", IdOf("d"), "b", Drive::Replace::kYes).ok());
   ASSERT_TRUE(drive_->Rename(kRootId, "d", kRootId, "e", Drive::Replace::kYes).ok());
   FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"e/b", "A"}, {"e/x", "X"}, {"e/sub/y", "Y"}}));
+  EXPECT_EQ(world_.All(),
+            (std::map<std::string, std::string>{{"e/b", "A"}, {"e/x", "X"}, {"e/sub/y", "Y"}}));
   EXPECT_TRUE(Asked("read").empty()) << "no bytes through here";
   EXPECT_EQ(*Read("e/sub/y"), "Y");
 }
@@ -233,7 +240,8 @@ TEST_F(DriveTest, ChangedOnBothSidesBothSurvive) {
   const auto all = world_.All();
   ASSERT_EQ(all.size(), 2u);
   EXPECT_EQ(all.at("f.csv"), "theirs");
-  const auto kept = std::find_if(all.begin(), all.end(), [](const auto& o) { return o.second == "ours"; });
+  const auto kept =
+      std::find_if(all.begin(), all.end(), [](const auto& o) { return o.second == "ours"; });
   ASSERT_NE(kept, all.end());
   EXPECT_EQ(kept->first.compare(0, 17, "f (kept from isle"), 0) << kept->first;
   EXPECT_EQ(*Read("f.csv"), "theirs");
@@ -343,7 +351,8 @@ TEST_F(DriveTest, WhatIsPendingOutlivesTheProcessAndGoesUpOnce) {
   Open();
   EXPECT_EQ(*Read("f"), "safe");
   FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/", ""}, {"d/g", "too"}, {"f", "safe"}}));
+  EXPECT_EQ(world_.All(),
+            (std::map<std::string, std::string>{{"d/", ""}, {"d/g", "too"}, {"f", "safe"}}));
 }
 
 TEST_F(DriveTest, OfflineIsNoticedOnceAndWhatIsHereWorks) {
@@ -377,7 +386,8 @@ TEST_F(DriveTest, AMountedDriveStartsOfflineFromItsIndex) {
 }
 
 TEST_F(DriveTest, TheCacheStaysWithinItsBudgetAndPendingIsNeverDropped) {
-  for (int i = 0; i < 20; ++i) world_.Put("f" + std::to_string(i), std::string(100000, static_cast<char>('a' + i)));
+  for (int i = 0; i < 20; ++i)
+    world_.Put("f" + std::to_string(i), std::string(100000, static_cast<char>('a' + i)));
   Open(500000);
   world_.SetOffline(false);
   for (int i = 0; i < 20; ++i) {

@@ -1,15 +1,17 @@
+#include "engine/naming.h"
+
 #include <gtest/gtest.h>
 
 #include <random>
 
 #include "base/text.h"
-#include "engine/naming.h"
 
 namespace pargeter::test {
 namespace {
 
 TEST(NamingTest, OrdinaryNamesAreThemselves) {
-  for (const char* name : {"sheet 1.jpg", "Ünïcödé", "100%", "a{b}", "{", "x{41}", ".hidden", "..."}) {
+  for (const char* name :
+       {"sheet 1.jpg", "Ünïcödé", "100%", "a{b}", "{", "x{41}", ".hidden", "..."}) {
     EXPECT_EQ(KeyToName(name), name);
     EXPECT_EQ(NameToKey(name), name);
   }
@@ -34,12 +36,14 @@ TEST(NamingTest, BothWaysComeBackForEverything) {
     if (text.find('/') == std::string::npos) {
       const std::string name = KeyToName(text);
       ASSERT_EQ(NameToKey(name), text) << Printable(text) << " -> " << Printable(name);
-      ASSERT_TRUE(name != "." && name != ".." && !name.empty() && name.find('\0') == std::string::npos);
+      ASSERT_TRUE(name != "." && name != ".." && !name.empty() &&
+                  name.find('\0') == std::string::npos);
     }
-    const bool legal = !text.empty() && text != "." && text != ".." && text.find('/') == std::string::npos &&
-                       text.find('\0') == std::string::npos;
+    const bool legal = !text.empty() && text != "." && text != ".." &&
+                       text.find('/') == std::string::npos && text.find('\0') == std::string::npos;
     if (legal) {
-      ASSERT_EQ(KeyToName(NameToKey(text)), text) << Printable(text) << " -> " << Printable(NameToKey(text));
+      ASSERT_EQ(KeyToName(NameToKey(text)), text)
+          << Printable(text) << " -> " << Printable(NameToKey(text));
       // only a name that spells such a key itself stands for one that is no UTF-8
       ASSERT_TRUE(IsUtf8(NameToKey(text)) || text.find("{x") != std::string::npos);
     }
@@ -56,9 +60,11 @@ TEST(NamingTest, LongNamesAreShortenedApart) {
 }
 
 TEST(NamingTest, ConflictCopiesKeepTheirEndingAndFit) {
-  EXPECT_EQ(ConflictName("notes.csv", "isle", "2026-03-01 09.30.00"), "notes (kept from isle 2026-03-01 09.30.00).csv");
+  EXPECT_EQ(ConflictName("notes.csv", "isle", "2026-03-01 09.30.00"),
+            "notes (kept from isle 2026-03-01 09.30.00).csv");
   EXPECT_EQ(ConflictName(".profile", "isle", "t"), ".profile (kept from isle t)");
-  EXPECT_LE(ConflictName(std::string(250, 'n') + ".csv", "isle", "2026-03-01 09.30.00").size(), kMaxName);
+  EXPECT_LE(ConflictName(std::string(250, 'n') + ".csv", "isle", "2026-03-01 09.30.00").size(),
+            kMaxName);
 }
 
 }  // namespace

@@ -1,6 +1,7 @@
+#include "index/index.h"
+
 #include <gtest/gtest.h>
 
-#include "index/index.h"
 #include "support/process.h"
 
 namespace pargeter::test {

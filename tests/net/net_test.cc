@@ -18,7 +18,8 @@ TEST(RetryTest, GrowsWithJitterAndEnds) {
   const Error lost(Code::kUnavailable, "lost");
   EXPECT_EQ(NextTry(policy, lost, 1, Duration(0), 0.0)->count(), 100);
   EXPECT_EQ(NextTry(policy, lost, 1, Duration(0), 0.999)->count(), 199);
-  EXPECT_GT(NextTry(policy, lost, 4, Duration(0), 0.0)->count(), NextTry(policy, lost, 3, Duration(0), 0.0)->count());
+  EXPECT_GT(NextTry(policy, lost, 4, Duration(0), 0.0)->count(),
+            NextTry(policy, lost, 3, Duration(0), 0.0)->count());
   EXPECT_FALSE(NextTry(policy, lost, policy.max_attempts, Duration(0), 0.5));
   EXPECT_FALSE(NextTry(policy, lost, 1, policy.give_up_after, 0.5));
 }
@@ -51,7 +52,8 @@ TEST(UriTest, EndpointsAreChecked) {
   EXPECT_EQ(good->authority, "store.example:9443");
   EXPECT_EQ(good->path, "/base");
   EXPECT_EQ(ParseEndpoint("http://[::1]:80")->host, "::1");
-  for (const char* bad : {"", "store", "ftp://x", "http://", "http://u:p@x", "http://x:99999", "http://x:y", "http://x?q"}) {
+  for (const char* bad : {"", "store", "ftp://x", "http://", "http://u:p@x", "http://x:99999",
+                          "http://x:y", "http://x?q"}) {
     EXPECT_EQ(ParseEndpoint(bad).error().code, Code::kInvalid) << bad;
   }
 }
@@ -109,10 +111,13 @@ TEST(HttpClientTest, ConnectionsAreKeptAndFaultsOfOneDoNotReachTheNext) {
 
 TEST(HttpClientTest, CertificatesAreVerifiedAndAPrivateAuthorityIsAccepted) {
   TemporaryFolder folder;
-  const Outcome made = RunCommand({"openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout", folder / "key.pem", "-out",
-                            folder / "cert.pem", "-days", "2", "-subj", "/CN=localhost", "-addext", "subjectAltName=IP:127.0.0.1"});
+  const Outcome made =
+      RunCommand({"openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout",
+                  folder / "key.pem", "-out", folder / "cert.pem", "-days", "2", "-subj",
+                  "/CN=localhost", "-addext", "subjectAltName=IP:127.0.0.1"});
   ASSERT_EQ(made.exit_code, 0) << made.err;
-  const Peer peer = StartStandin({"--tls-certificate", folder / "cert.pem", "--tls-key", folder / "key.pem"});
+  const Peer peer =
+      StartStandin({"--tls-certificate", folder / "cert.pem", "--tls-key", folder / "key.pem"});
   HttpRequest request;
   request.url = peer.endpoint + "/herbarium";
   HttpClient trusting_nobody({});

@@ -18,7 +18,8 @@ class TextSource : public WriteSource {
   explicit TextSource(std::string text) : text_(std::move(text)) {}
   std::uint64_t Size() const override { return text_.size(); }
   Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    const std::size_t n = std::min<std::size_t>(size, text_.size() - std::min<std::size_t>(offset, text_.size()));
+    const std::size_t n =
+        std::min<std::size_t>(size, text_.size() - std::min<std::size_t>(offset, text_.size()));
     std::copy_n(text_.data() + offset, n, data);
     return n;
   }
@@ -70,7 +71,8 @@ class ConformanceTest : public testing::TestWithParam<std::size_t> {
   }
 
   Result<Entry> Put(const std::string& path, const std::string& text,
-                    const Precondition& only_if = Precondition::Anything(), const Attributes& a = {}) {
+                    const Precondition& only_if = Precondition::Anything(),
+                    const Attributes& a = {}) {
     TextSource source(text);
     return provider_->Write(path, &source, a, only_if, nullptr);
   }
@@ -104,10 +106,10 @@ class ConformanceTest : public testing::TestWithParam<std::size_t> {
   std::unique_ptr<s3::S3Provider> provider_;
 };
 
-#define ASSERT_OK(expr)                                   \
-  do {                                                    \
-    const auto& ok_ = (expr);                             \
-    ASSERT_TRUE(ok_.ok()) << ok_.error().what;            \
+#define ASSERT_OK(expr)                        \
+  do {                                         \
+    const auto& ok_ = (expr);                  \
+    ASSERT_TRUE(ok_.ok()) << ok_.error().what; \
   } while (false)
 
 TEST_P(ConformanceTest, WhatIsWrittenIsReadBackWhole) {
@@ -154,10 +156,12 @@ TEST_P(ConformanceTest, APreconditionKeepsWhatOthersWrote) {
   ASSERT_OK(second);
   EXPECT_EQ(Put("p", "three", Precondition::Is(first->version)).error().code, Code::kChanged);
   EXPECT_EQ(*Get("p"), "two");
-  EXPECT_EQ(provider_->Remove("p", Precondition::Is(first->version), nullptr).error().code, Code::kChanged);
+  EXPECT_EQ(provider_->Remove("p", Precondition::Is(first->version), nullptr).error().code,
+            Code::kChanged);
   ASSERT_OK(provider_->Remove("p", Precondition::Is(second->version), nullptr));
   ASSERT_OK(provider_->Remove("p", Precondition::Anything(), nullptr));
-  EXPECT_EQ(Put("p", "x", Precondition::Is("0123456789abcdef0123456789abcdef")).error().code, Code::kChanged);
+  EXPECT_EQ(Put("p", "x", Precondition::Is("0123456789abcdef0123456789abcdef")).error().code,
+            Code::kChanged);
 }
 
 TEST_P(ConformanceTest, AttributesTravelWithTheFile) {
@@ -177,9 +181,10 @@ TEST_P(ConformanceTest, AttributesTravelWithTheFile) {
 }
 
 TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
-  std::vector<std::string> names = {"with space", "Ünïcödé-日本", "100%", "a+b", "q?x=1&y", "semi;colon", "hash#",
-                                    "tick'\"", "back\\slash", "star*", "{x2E}", "~tilde", "a=b,c", "new\nline",
-                                    std::string(200, 'k')};
+  std::vector<std::string> names = {
+      "with space", "Ünïcödé-日本", "100%",    "a+b",         "q?x=1&y",
+      "semi;colon", "hash#",        "tick'\"", "back\\slash", "star*",
+      "{x2E}",      "~tilde",       "a=b,c",   "new\nline",   std::string(200, 'k')};
   for (const std::string& name : names) ASSERT_OK(Put("odd/" + name, name));
   const auto listed = ListAll("odd/");
   for (const std::string& name : names) {
@@ -189,7 +194,8 @@ TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
     EXPECT_EQ(*got, name);
   }
   EXPECT_EQ(listed.size(), names.size());
-  const auto failed = provider_->RemoveMany({"odd/with space", "odd/tick'\"", "odd/new\nline"}, nullptr);
+  const auto failed =
+      provider_->RemoveMany({"odd/with space", "odd/tick'\"", "odd/new\nline"}, nullptr);
   ASSERT_OK(failed);
   EXPECT_TRUE(failed->empty());
   EXPECT_EQ(ListAll("odd/").size(), names.size() - 3);
@@ -273,7 +279,9 @@ TEST_P(ConformanceTest, AnUploadInPartsIsResumedAndAborted) {
   }
   const auto pending = provider_->ListUploads(nullptr);
   ASSERT_OK(pending);
-  EXPECT_EQ(std::count_if(pending->begin(), pending->end(), [&](const auto& u) { return u.id == upload->id; }), 1);
+  EXPECT_EQ(std::count_if(pending->begin(), pending->end(),
+                          [&](const auto& u) { return u.id == upload->id; }),
+            1);
   const auto there = provider_->ListParts(*upload, nullptr);
   ASSERT_OK(there);
   ASSERT_EQ(there->size(), 2u);
@@ -302,7 +310,8 @@ TEST_P(ConformanceTest, CopiesAreMadeByTheStore) {
   a.mode = 0600;
   const auto original = Put("c1", "content", Precondition::Anything(), a);
   ASSERT_OK(original);
-  const auto copy = provider_->Copy("c1", original->version, 7, "c2", nullptr, Precondition::Absent(), nullptr);
+  const auto copy =
+      provider_->Copy("c1", original->version, 7, "c2", nullptr, Precondition::Absent(), nullptr);
   ASSERT_OK(copy);
   EXPECT_EQ(*Get("c2", copy->version), "content");
   EXPECT_EQ(provider_->Look("c2", nullptr)->attributes.mode, a.mode);
@@ -310,15 +319,22 @@ TEST_P(ConformanceTest, CopiesAreMadeByTheStore) {
   b.mode = 0644;
   ASSERT_OK(provider_->Copy("c1", original->version, 7, "c3", &b, Precondition::Absent(), nullptr));
   EXPECT_EQ(provider_->Look("c3", nullptr)->attributes.mode, b.mode);
-  EXPECT_EQ(provider_->Copy("c1", original->version, 7, "c2", nullptr, Precondition::Absent(), nullptr).error().code,
-            Code::kChanged);
+  EXPECT_EQ(
+      provider_->Copy("c1", original->version, 7, "c2", nullptr, Precondition::Absent(), nullptr)
+          .error()
+          .code,
+      Code::kChanged);
   const auto odd = Put("c %41+&Ü", "odd");
   ASSERT_OK(odd);
-  ASSERT_OK(provider_->Copy("c %41+&Ü", odd->version, 3, "c5", nullptr, Precondition::Absent(), nullptr));
+  ASSERT_OK(
+      provider_->Copy("c %41+&Ü", odd->version, 3, "c5", nullptr, Precondition::Absent(), nullptr));
   EXPECT_EQ(*Get("c5"), "odd");
   ASSERT_OK(Put("c1", "changed"));
-  EXPECT_EQ(provider_->Copy("c1", original->version, 7, "c4", nullptr, Precondition::Absent(), nullptr).error().code,
-            Code::kChanged);
+  EXPECT_EQ(
+      provider_->Copy("c1", original->version, 7, "c4", nullptr, Precondition::Absent(), nullptr)
+          .error()
+          .code,
+      Code::kChanged);
 }
 
 TEST_P(ConformanceTest, ALargeCopyGoesByParts) {
@@ -328,7 +344,8 @@ TEST_P(ConformanceTest, ALargeCopyGoesByParts) {
   const std::string all = Bytes(14u << 20);
   const auto original = Put("large", all);
   ASSERT_OK(original);
-  const auto copy = small_limit.Copy("large", original->version, all.size(), "large2", nullptr, Precondition::Absent(), nullptr);
+  const auto copy = small_limit.Copy("large", original->version, all.size(), "large2", nullptr,
+                                     Precondition::Absent(), nullptr);
   ASSERT_OK(copy);
   EXPECT_EQ(*Get("large2", copy->version), all);
 }
@@ -345,7 +362,8 @@ TEST_P(ConformanceTest, WrongKeysAreToldApartFromWrongBuckets) {
 TEST_P(ConformanceTest, HostStyleAddressesWork) {
   s3::S3Options options = OptionsFor(Peers()[GetParam()], prefix_);
   const auto colon = Peers()[GetParam()].endpoint.rfind(':');
-  options.wire.endpoint = *ParseEndpoint("http://localhost" + Peers()[GetParam()].endpoint.substr(colon));
+  options.wire.endpoint =
+      *ParseEndpoint("http://localhost" + Peers()[GetParam()].endpoint.substr(colon));
   options.wire.style = s3::AddressStyle::kHost;
   s3::S3Provider host_style(options);
   TextSource source("by host");

@@ -63,7 +63,8 @@ class FakeStore : public Provider {
     can.create = can.replace = Guard::kAtomic;
     return can;
   }
-  Result<ListPage> List(const std::string& folder, const std::string& next, const Cancel&) override {
+  Result<ListPage> List(const std::string& folder, const std::string& next,
+                        const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("list " + folder));
     const std::string& prefix = folder;
@@ -75,12 +76,15 @@ class FakeStore : public Provider {
       Entry entry = EntryOf(path, object);
       entry.attributes = {};
       entry.attributes_known = false;
-      entry.name = path.substr(prefix.size(), slash == std::string::npos ? slash : slash - prefix.size());
+      entry.name =
+          path.substr(prefix.size(), slash == std::string::npos ? slash : slash - prefix.size());
       if (slash != std::string::npos) {
         entry = Entry();
         entry.kind = Kind::kFolder;
         entry.name = path.substr(prefix.size(), slash - prefix.size());
-        if (!page.entries.empty() && page.entries.back().kind == Kind::kFolder && page.entries.back().name == entry.name) continue;
+        if (!page.entries.empty() && page.entries.back().kind == Kind::kFolder &&
+            page.entries.back().name == entry.name)
+          continue;
       } else if (entry.name.empty()) {
         entry.kind = Kind::kFolder;
         entry.marker = true;
@@ -107,15 +111,16 @@ class FakeStore : public Provider {
     const auto it = w_.objects.find(path);
     if (it != w_.objects.end()) return EntryOf(path, it->second);
     const auto below = w_.objects.lower_bound(path + "/");
-    if (path.empty() || (below != w_.objects.end() && below->first.compare(0, path.size() + 1, path + "/") == 0)) {
+    if (path.empty() ||
+        (below != w_.objects.end() && below->first.compare(0, path.size() + 1, path + "/") == 0)) {
       Entry entry;
       entry.kind = Kind::kFolder;
       return entry;
     }
     return Error(Code::kNotFound, "no " + path);
   }
-  Status Read(const std::string& path, const std::string& version, std::uint64_t offset, std::uint64_t size,
-              ReadSink* sink, const Cancel&) override {
+  Status Read(const std::string& path, const std::string& version, std::uint64_t offset,
+              std::uint64_t size, ReadSink* sink, const Cancel&) override {
     Entry entry;
     std::string piece;
     {
@@ -146,19 +151,32 @@ class FakeStore : public Provider {
     }
     return EntryOf(path, w_.objects[path]);
   }
-  Result<PartedUpload> BeginParts(const std::string&, const Attributes&, const Cancel&) override { return None(); }
-  Result<UploadedPart> WritePart(const PartedUpload&, int, WriteSource*, const Cancel&) override { return None(); }
-  Result<std::vector<UploadedPart>> ListParts(const PartedUpload&, const Cancel&) override { return None(); }
-  Result<Entry> CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&, const Precondition&, const Cancel&) override { return None(); }
+  Result<PartedUpload> BeginParts(const std::string&, const Attributes&, const Cancel&) override {
+    return None();
+  }
+  Result<UploadedPart> WritePart(const PartedUpload&, int, WriteSource*, const Cancel&) override {
+    return None();
+  }
+  Result<std::vector<UploadedPart>> ListParts(const PartedUpload&, const Cancel&) override {
+    return None();
+  }
+  Result<Entry> CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&,
+                              const Precondition&, const Cancel&) override {
+    return None();
+  }
   Status AbortParts(const PartedUpload&, const Cancel&) override { return {}; }
-  Result<std::vector<PartedUpload>> ListUploads(const Cancel&) override { return std::vector<PartedUpload>(); }
-  Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t, const std::string& to,
-                     const Attributes* attributes, const Precondition& only_if, const Cancel&) override {
+  Result<std::vector<PartedUpload>> ListUploads(const Cancel&) override {
+    return std::vector<PartedUpload>();
+  }
+  Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t,
+                     const std::string& to, const Attributes* attributes,
+                     const Precondition& only_if, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("copy " + from + " " + to));
     const auto it = w_.objects.find(from);
     if (it == w_.objects.end()) return Error(Code::kNotFound, "no " + from);
-    if (!version.empty() && EntryOf(from, it->second).version != version) return Error(Code::kChanged, "changed");
+    if (!version.empty() && EntryOf(from, it->second).version != version)
+      return Error(Code::kChanged, "changed");
     PG_TRY(Holds(to, only_if));
     FakeWorld::Object copy = it->second;
     if (attributes != nullptr) copy.attributes = *attributes;
@@ -173,7 +191,8 @@ class FakeStore : public Provider {
     w_.objects.erase(path);
     return {};
   }
-  Result<std::vector<std::pair<std::string, Error>>> RemoveMany(const std::vector<std::string>& paths, const Cancel&) override {
+  Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
+      const std::vector<std::string>& paths, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove-many"));
     for (const std::string& path : paths) w_.objects.erase(path);

@@ -17,9 +17,16 @@ Peer StartStandin(const std::vector<std::string>& more) {
   peer.secret = "fieldsecret";
   peer.bucket = "herbarium";
   WriteAll(*peer.folder / "secret", peer.secret + "\n");
-  std::vector<std::string> command = {ProgramFolder() + "/pargeter-standin", "objects", "--listen",
-                                      "127.0.0.1:0", "--secret-file", *peer.folder / "secret",
-                                      "--bucket", peer.bucket, "--request-log", peer.LogPath()};
+  std::vector<std::string> command = {ProgramFolder() + "/pargeter-standin",
+                                      "objects",
+                                      "--listen",
+                                      "127.0.0.1:0",
+                                      "--secret-file",
+                                      *peer.folder / "secret",
+                                      "--bucket",
+                                      peer.bucket,
+                                      "--request-log",
+                                      peer.LogPath()};
   command.insert(command.end(), more.begin(), more.end());
   peer.process = std::make_shared<Background>(command);
   const std::string line = peer.process->ReadLine();
@@ -38,7 +45,8 @@ std::vector<Peer> AllPeers() {
     peer.name = item.substr(0, equals);
     for (const std::string& line : Split(ReadAll(item.substr(equals + 1)), '\n')) {
       const auto at = line.find('=');
-      const std::string key = line.substr(0, at), value = at == std::string::npos ? "" : line.substr(at + 1);
+      const std::string key = line.substr(0, at),
+                        value = at == std::string::npos ? "" : line.substr(at + 1);
       if (key == "S3_ENDPOINT") peer.endpoint = value;
       if (key == "S3_ACCESS_KEY") peer.key_id = value;
       if (key == "S3_SECRET_KEY") peer.secret = value;
@@ -73,8 +81,9 @@ std::vector<Logged> ReadLog(const Peer& peer) {
   for (std::string line; std::getline(lines, line);) {
     const auto j = nlohmann::json::parse(line, nullptr, false);
     if (j.is_discarded()) continue;
-    out.push_back({j.value("method", ""), j.value("key", ""), j.value("query", ""), j.value("status", 0),
-                   j.value("in", std::uint64_t{0}), j.value("out", std::uint64_t{0}), j.value("copy", false)});
+    out.push_back({j.value("method", ""), j.value("key", ""), j.value("query", ""),
+                   j.value("status", 0), j.value("in", std::uint64_t{0}),
+                   j.value("out", std::uint64_t{0}), j.value("copy", false)});
   }
   WriteAll(peer.LogPath(), "");
   return out;

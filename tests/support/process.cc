@@ -23,8 +23,8 @@ int MillisLeft(Time::time_point until) {
   return left.count() < 0 ? 0 : static_cast<int>(left.count());
 }
 
-pid_t Spawn(const std::vector<std::string>& command, const std::map<std::string, std::string>& environment,
-            int in, int out, int err) {
+pid_t Spawn(const std::vector<std::string>& command,
+            const std::map<std::string, std::string>& environment, int in, int out, int err) {
   const pid_t pid = ::fork();
   if (pid != 0) return pid;
   ::prctl(PR_SET_PDEATHSIG, SIGKILL);
@@ -44,7 +44,9 @@ pid_t Spawn(const std::vector<std::string>& command, const std::map<std::string,
   ::_exit(127);
 }
 
-int CodeOf(int status) { return WIFSIGNALED(status) ? 128 + WTERMSIG(status) : WEXITSTATUS(status); }
+int CodeOf(int status) {
+  return WIFSIGNALED(status) ? 128 + WTERMSIG(status) : WEXITSTATUS(status);
+}
 
 // Waits without a signal handler: a poll on the process's descriptor.
 bool WaitPid(pid_t pid, int* status, Time::time_point until) {
@@ -69,7 +71,7 @@ TemporaryFolder::~TemporaryFolder() {
 }
 
 Outcome RunCommand(const std::vector<std::string>& command, const std::string& input, int seconds,
-            const std::map<std::string, std::string>& environment) {
+                   const std::map<std::string, std::string>& environment) {
   const auto until = Time::now() + std::chrono::seconds(seconds);
   int in[2], out[2], err[2];
   if (::pipe2(in, O_CLOEXEC) || ::pipe2(out, O_CLOEXEC) || ::pipe2(err, O_CLOEXEC)) std::abort();

@@ -29,7 +29,7 @@ struct Outcome {
 
 // Runs to its end, at most `seconds`; then it is killed. `input` goes to standard input.
 Outcome RunCommand(const std::vector<std::string>& command, const std::string& input = "",
-            int seconds = 120, const std::map<std::string, std::string>& environment = {});
+                   int seconds = 120, const std::map<std::string, std::string>& environment = {});
 
 // A program in the background.
 class Background {

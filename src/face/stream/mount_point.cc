@@ -86,8 +86,9 @@ Status CheckFuse() {
   }
   const Fd fd(::open("/dev/fuse", O_RDWR | O_CLOEXEC));
   if (!fd) {
-    return Error(Code::kPermission, fmt::format("/dev/fuse may not be used: {}", std::strerror(errno)),
-                 "Ask the administrator for the right to use FUSE (the device's usual mode is 0666).");
+    return Error(
+        Code::kPermission, fmt::format("/dev/fuse may not be used: {}", std::strerror(errno)),
+        "Ask the administrator for the right to use FUSE (the device's usual mode is 0666).");
   }
   return {};
 }
@@ -97,10 +98,12 @@ Status PrepareMountPoint(const std::string& path) {
   for (const MountEntry& mount : ListMounts()) {
     if (mount.path != path) continue;
     struct stat info {};
-    const bool dead = mount.type == "fuse.pargeter" && ::stat(path.c_str(), &info) != 0 && errno == ENOTCONN;
+    const bool dead =
+        mount.type == "fuse.pargeter" && ::stat(path.c_str(), &info) != 0 && errno == ENOTCONN;
     if (!dead) {
-      return Error(Code::kBusy, fmt::format("{} is a mount already ({} of type {})", shown,
-                                            Printable(mount.source), mount.type),
+      return Error(Code::kBusy,
+                   fmt::format("{} is a mount already ({} of type {})", shown,
+                               Printable(mount.source), mount.type),
                    "Unmount it first, or choose another folder.");
     }
     Log(LogLevel::kWarning, "taking away a dead mount that a crash left at {}", path);
@@ -119,13 +122,16 @@ Status PrepareMountPoint(const std::string& path) {
     return Error(Code::kNotFolder, fmt::format("the mount point {} is not a folder", shown));
   }
   if (::access(path.c_str(), W_OK | X_OK) != 0) {
-    return Error(Code::kPermission, fmt::format("the mount point {} is not writable for this user", shown),
+    return Error(Code::kPermission,
+                 fmt::format("the mount point {} is not writable for this user", shown),
                  "Choose a folder of your own, or change its owner.");
   }
   std::error_code ec;
   if (std::filesystem::directory_iterator(path, ec) != std::filesystem::directory_iterator()) {
-    return Error(Code::kNotEmpty, fmt::format("the mount point {} has files in it, which the mount would hide", shown),
-                 "Move them away, or choose an empty folder.");
+    return Error(
+        Code::kNotEmpty,
+        fmt::format("the mount point {} has files in it, which the mount would hide", shown),
+        "Move them away, or choose an empty folder.");
   }
   if (ec) return FromErrno(ec.value(), "cannot read the mount point " + shown);
   return {};
@@ -137,10 +143,14 @@ std::vector<std::string> HoldersOf(const std::string& path) {
   std::error_code ec;
   for (const auto& process : fs::directory_iterator("/proc", ec)) {
     const std::string pid = process.path().filename().string();
-    if (pid.find_first_not_of("0123456789") != std::string::npos || pid == std::to_string(::getpid())) continue;
-    bool holds = Below(LinkTarget(process.path() / "cwd"), path) || Below(LinkTarget(process.path() / "root"), path);
+    if (pid.find_first_not_of("0123456789") != std::string::npos ||
+        pid == std::to_string(::getpid()))
+      continue;
+    bool holds = Below(LinkTarget(process.path() / "cwd"), path) ||
+                 Below(LinkTarget(process.path() / "root"), path);
     std::error_code none;
-    for (fs::directory_iterator fd(process.path() / "fd", none), end; !holds && !none && fd != end; fd.increment(none)) {
+    for (fs::directory_iterator fd(process.path() / "fd", none), end; !holds && !none && fd != end;
+         fd.increment(none)) {
       holds = Below(LinkTarget(fd->path()), path);
     }
     if (!holds) {
@@ -167,13 +177,16 @@ Status UnmountAt(const std::string& path, Detach how) {
   } else {
     if (RunFusermount(path, lazy) == 0) return {};
     const auto mounts = ListMounts();
-    if (std::none_of(mounts.begin(), mounts.end(), [&](const MountEntry& m) { return m.path == path; })) return {};
+    if (std::none_of(mounts.begin(), mounts.end(),
+                     [&](const MountEntry& m) { return m.path == path; }))
+      return {};
   }
   const std::vector<std::string> holders = HoldersOf(path);
-  return Error(Code::kBusy,
-               fmt::format("{} is in use{}", Printable(path),
-                           holders.empty() ? "" : fmt::format(" by process {}", fmt::join(holders, ", "))),
-               "Close what is open there, or unmount with --now.");
+  return Error(
+      Code::kBusy,
+      fmt::format("{} is in use{}", Printable(path),
+                  holders.empty() ? "" : fmt::format(" by process {}", fmt::join(holders, ", "))),
+      "Close what is open there, or unmount with --now.");
 }
 
 }  // namespace pargeter

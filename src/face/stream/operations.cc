@@ -52,7 +52,9 @@ timespec TimeOf(Nanos t) {
 struct stat StatOf(const Attr& a) {
   struct stat s {};
   s.st_ino = static_cast<ino_t>(a.id);
-  s.st_mode = a.mode | (a.kind == NodeKind::kFolder ? S_IFDIR : a.kind == NodeKind::kSymlink ? S_IFLNK : S_IFREG);
+  s.st_mode = a.mode | (a.kind == NodeKind::kFolder    ? S_IFDIR
+                        : a.kind == NodeKind::kSymlink ? S_IFLNK
+                                                       : S_IFREG);
   s.st_nlink = a.kind == NodeKind::kFolder ? 2 : 1;
   s.st_uid = a.uid;
   s.st_gid = a.gid;
@@ -129,7 +131,8 @@ void SetAttr(fuse_req_t req, fuse_ino_t ino, struct stat* to, int set, fuse_file
   if (set & FUSE_SET_ATTR_UID) change.uid = to->st_uid;
   if (set & FUSE_SET_ATTR_GID) change.gid = to->st_gid;
   if (set & FUSE_SET_ATTR_SIZE) change.size = static_cast<std::uint64_t>(to->st_size);
-  if (set & FUSE_SET_ATTR_MTIME) change.mtime = to->st_mtim.tv_sec * 1'000'000'000 + to->st_mtim.tv_nsec;
+  if (set & FUSE_SET_ATTR_MTIME)
+    change.mtime = to->st_mtim.tv_sec * 1'000'000'000 + to->st_mtim.tv_nsec;
   if (set & FUSE_SET_ATTR_MTIME_NOW) change.mtime = SystemClock().Wall();
   const auto attr = DriveOf(req).SetAttr(static_cast<NodeId>(ino), change, FileOf(fi));
   if (!attr.ok()) return Fail(req, attr.error());
@@ -158,7 +161,8 @@ void MkNod(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode, dev
 
 void MkDir(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode) {
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  ReplyEntry(req, DriveOf(req).MakeFolder(static_cast<NodeId>(parent), name, mode, ctx->uid, ctx->gid));
+  ReplyEntry(req,
+             DriveOf(req).MakeFolder(static_cast<NodeId>(parent), name, mode, ctx->uid, ctx->gid));
 }
 
 void Unlink(fuse_req_t req, fuse_ino_t parent, const char* name) {
@@ -172,16 +176,18 @@ void RmDir(fuse_req_t req, fuse_ino_t parent, const char* name) {
 
 void SymLink(fuse_req_t req, const char* target, fuse_ino_t parent, const char* name) {
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  ReplyEntry(req, DriveOf(req).MakeSymlink(static_cast<NodeId>(parent), name, target, ctx->uid, ctx->gid));
+  ReplyEntry(
+      req, DriveOf(req).MakeSymlink(static_cast<NodeId>(parent), name, target, ctx->uid, ctx->gid));
 }
 
-void Rename(fuse_req_t req, fuse_ino_t parent, const char* name, fuse_ino_t new_parent, const char* new_name,
-            unsigned flags) {
+void Rename(fuse_req_t req, fuse_ino_t parent, const char* name, fuse_ino_t new_parent,
+            const char* new_name, unsigned flags) {
   if (flags & ~kNoReplace) {  // an exchange would be two moves that can fail half-way
     fuse_reply_err(req, EINVAL);
     return;
   }
-  Done(req, DriveOf(req).Rename(static_cast<NodeId>(parent), name, static_cast<NodeId>(new_parent), new_name,
+  Done(req, DriveOf(req).Rename(static_cast<NodeId>(parent), name, static_cast<NodeId>(new_parent),
+                                new_name,
                                 flags & kNoReplace ? Drive::Replace::kNo : Drive::Replace::kYes));
 }
 
@@ -229,20 +235,26 @@ void Read(fuse_req_t req, fuse_ino_t, std::size_t size, off_t offset, fuse_file_
   // one buffer for each thread, kept: a request is at most 1 MiB
   thread_local std::string buffer;
   if (buffer.size() < size) buffer.resize(size);
-  const auto n = DriveOf(req).Read(FileOf(fi), buffer.data(), size, static_cast<std::uint64_t>(offset));
+  const auto n =
+      DriveOf(req).Read(FileOf(fi), buffer.data(), size, static_cast<std::uint64_t>(offset));
   if (!n.ok()) return Fail(req, n.error());
   fuse_reply_buf(req, buffer.data(), *n);
 }
 
-void Write(fuse_req_t req, fuse_ino_t, const char* data, std::size_t size, off_t offset, fuse_file_info* fi) {
+void Write(fuse_req_t req, fuse_ino_t, const char* data, std::size_t size, off_t offset,
+           fuse_file_info* fi) {
   const Status wrote = DriveOf(req).Write(FileOf(fi), std::string_view(data, size),
                                           static_cast<std::uint64_t>(offset), false);
   if (!wrote.ok()) return Fail(req, wrote.error());
   fuse_reply_write(req, size);
 }
 
-void Flush(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) { Done(req, DriveOf(req).Flush(FileOf(fi))); }
-void Fsync(fuse_req_t req, fuse_ino_t, int, fuse_file_info* fi) { Done(req, DriveOf(req).Fsync(FileOf(fi))); }
+void Flush(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) {
+  Done(req, DriveOf(req).Flush(FileOf(fi)));
+}
+void Fsync(fuse_req_t req, fuse_ino_t, int, fuse_file_info* fi) {
+  Done(req, DriveOf(req).Fsync(FileOf(fi)));
+}
 
 void Release(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) {
   DriveOf(req).Release(FileOf(fi));
@@ -264,8 +276,10 @@ void ReadDirAs(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, b
   std::string buffer(size, '\0');
   std::size_t used = 0;
   const auto add = [&](const std::string& name, const fuse_entry_param& e, off_t next) {
-    const std::size_t need = plus ? fuse_add_direntry_plus(req, buffer.data() + used, size - used, name.c_str(), &e, next)
-                                  : fuse_add_direntry(req, buffer.data() + used, size - used, name.c_str(), &e.attr, next);
+    const std::size_t need = plus ? fuse_add_direntry_plus(req, buffer.data() + used, size - used,
+                                                           name.c_str(), &e, next)
+                                  : fuse_add_direntry(req, buffer.data() + used, size - used,
+                                                      name.c_str(), &e.attr, next);
     if (need > size - used) return false;
     used += need;
     return true;
@@ -355,7 +369,8 @@ void ListXattr(fuse_req_t req, fuse_ino_t ino, std::size_t size) {
 }
 
 // Only what asks the drive for something: others would not reach the store.
-void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* value, std::size_t size, int) {
+void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* value, std::size_t size,
+              int) {
   if (std::string_view(name) != kAskName) {
     fuse_reply_err(req, EOPNOTSUPP);
     return;
@@ -369,12 +384,15 @@ void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* valu
 }
 void RemoveXattr(fuse_req_t req, fuse_ino_t, const char*) { fuse_reply_err(req, EOPNOTSUPP); }
 
-void Fallocate(fuse_req_t req, fuse_ino_t, int mode, off_t offset, off_t length, fuse_file_info* fi) {
-  Done(req, DriveOf(req).Allocate(FileOf(fi), mode, static_cast<std::uint64_t>(offset), static_cast<std::uint64_t>(length)));
+void Fallocate(fuse_req_t req, fuse_ino_t, int mode, off_t offset, off_t length,
+               fuse_file_info* fi) {
+  Done(req, DriveOf(req).Allocate(FileOf(fi), mode, static_cast<std::uint64_t>(offset),
+                                  static_cast<std::uint64_t>(length)));
 }
 
 void Lseek(fuse_req_t req, fuse_ino_t, off_t offset, int whence, fuse_file_info* fi) {
-  const auto at = DriveOf(req).Seek(FileOf(fi), static_cast<std::uint64_t>(offset), whence == SEEK_HOLE);
+  const auto at =
+      DriveOf(req).Seek(FileOf(fi), static_cast<std::uint64_t>(offset), whence == SEEK_HOLE);
   if (!at.ok()) {
     fuse_reply_err(req, ENXIO);
     return;
@@ -382,10 +400,10 @@ void Lseek(fuse_req_t req, fuse_ino_t, off_t offset, int whence, fuse_file_info*
   fuse_reply_lseek(req, static_cast<off_t>(*at));
 }
 
-void CopyFileRange(fuse_req_t req, fuse_ino_t, off_t in, fuse_file_info* fi_in, fuse_ino_t, off_t out,
-                   fuse_file_info* fi_out, std::size_t size, int) {
-  const auto n = DriveOf(req).CopyWhole(FileOf(fi_in), static_cast<std::uint64_t>(in), FileOf(fi_out),
-                                        static_cast<std::uint64_t>(out), size);
+void CopyFileRange(fuse_req_t req, fuse_ino_t, off_t in, fuse_file_info* fi_in, fuse_ino_t,
+                   off_t out, fuse_file_info* fi_out, std::size_t size, int) {
+  const auto n = DriveOf(req).CopyWhole(FileOf(fi_in), static_cast<std::uint64_t>(in),
+                                        FileOf(fi_out), static_cast<std::uint64_t>(out), size);
   if (!n.ok()) return Fail(req, n.error());
   fuse_reply_write(req, *n);
 }

@@ -26,7 +26,8 @@ Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Drive* drive, const MountO
   session.at = options.at;
   fuse_args args = FUSE_ARGS_INIT(0, nullptr);
   fuse_opt_add_arg(&args, "pargeter");
-  std::string list = fmt::format("fsname={},subtype=pargeter,default_permissions,nosuid,nodev", options.name);
+  std::string list =
+      fmt::format("fsname={},subtype=pargeter,default_permissions,nosuid,nodev", options.name);
   if (options.read_only) list += ",ro";
   if (options.share_with_all) list += ",allow_other";
   fuse_opt_add_arg(&args, "-o");
@@ -81,7 +82,8 @@ void StreamFace::AttributesChanged(NodeId id) {
   fuse_lowlevel_notify_inval_inode(session_->se, static_cast<fuse_ino_t>(id), -1, 0);
 }
 void StreamFace::NameChanged(NodeId parent, const std::string& name) {
-  fuse_lowlevel_notify_inval_entry(session_->se, static_cast<fuse_ino_t>(parent), name.c_str(), name.size());
+  fuse_lowlevel_notify_inval_entry(session_->se, static_cast<fuse_ino_t>(parent), name.c_str(),
+                                   name.size());
 }
 
 }  // namespace pargeter

@@ -10,8 +10,8 @@
 namespace pargeter {
 
 struct MountOptions {
-  std::string at;     // absolute
-  std::string name;   // of the drive: shown as the mount's source
+  std::string at;    // absolute
+  std::string name;  // of the drive: shown as the mount's source
   bool read_only = false;
   bool share_with_all = false;  // other users may look in; their permissions are checked
 };

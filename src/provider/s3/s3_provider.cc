@@ -16,7 +16,6 @@ namespace {
 constexpr const char* kMetaHeader = "x-amz-meta-pargeter";
 constexpr const char* kLinkHeader = "x-amz-meta-pargeter-link";
 
-
 Entry EntryOfHead(const HttpHead& head, const std::string& path) {
   Entry entry;
   entry.name = NameIn(path);
@@ -35,8 +34,12 @@ class RangeSink : public BodySink {
  public:
   RangeSink(std::string path, std::string version, std::uint64_t offset, std::uint64_t size,
             bool check_md5, ReadSink* out)
-      : path_(std::move(path)), version_(std::move(version)), offset_(offset), size_(size),
-        check_md5_(check_md5), out_(out) {}
+      : path_(std::move(path)),
+        version_(std::move(version)),
+        offset_(offset),
+        size_(size),
+        check_md5_(check_md5),
+        out_(out) {}
 
   Status Begin(const HttpHead& head) override {
     Entry entry = EntryOfHead(head, path_);
@@ -49,7 +52,8 @@ class RangeSink : public BodySink {
     if (head.status == 206) {
       std::uint64_t first = 0, last = 0;
       if (std::sscanf(head.Get("content-range").c_str(), "bytes %lu-%lu/%lu", &first, &last,
-                      &total) != 3 || first != offset_) {
+                      &total) != 3 ||
+          first != offset_) {
         return Error(Code::kDamaged, "the store sent another range than was asked for");
       }
     } else {
@@ -129,9 +133,15 @@ Attributes AttributesOf(const HttpHead& head) {
     const auto [rest, ec] = std::from_chars(begin, end, number, field[0] == 'm' ? 8 : 10);
     if (ec != std::errc()) continue;
     switch (field[0]) {
-      case 'm': a.mode = static_cast<std::uint32_t>(number) & 07777; break;
-      case 'u': a.uid = static_cast<std::uint32_t>(number); break;
-      case 'g': a.gid = static_cast<std::uint32_t>(number); break;
+      case 'm':
+        a.mode = static_cast<std::uint32_t>(number) & 07777;
+        break;
+      case 'u':
+        a.uid = static_cast<std::uint32_t>(number);
+        break;
+      case 'g':
+        a.gid = static_cast<std::uint32_t>(number);
+        break;
       case 't': {
         if (number > 9'000'000'000 || number < -9'000'000'000) break;
         Nanos nanos = 0;
@@ -139,13 +149,15 @@ Attributes AttributesOf(const HttpHead& head) {
         a.mtime = number * 1'000'000'000 + std::clamp<Nanos>(nanos, 0, 999'999'999);
         break;
       }
-      default: break;
+      default:
+        break;
     }
   }
   const std::string& link = head.Get(kLinkHeader);
   if (!link.empty()) {
     const std::string target = Base64Decode(link);
-    if (!target.empty() && target.size() < 4096 && target.find('\0') == std::string::npos) a.symlink = target;
+    if (!target.empty() && target.size() < 4096 && target.find('\0') == std::string::npos)
+      a.symlink = target;
   }
   return a;
 }
@@ -188,7 +200,8 @@ Result<Listing> S3Provider::ListKeys(const std::string& prefix, bool deep, int m
   Call call = NewCall("GET", "", "list " + prefix, cancel);
   call.key.clear();
   call.what = fmt::format("cannot list {}", Printable(options_.bucket + "/" + prefix));
-  call.query = {{"list-type", "2"}, {"encoding-type", "url"}, {"max-keys", std::to_string(max_keys)}};
+  call.query = {
+      {"list-type", "2"}, {"encoding-type", "url"}, {"max-keys", std::to_string(max_keys)}};
   if (!prefix.empty()) call.query.emplace_back("prefix", prefix);
   if (!deep) call.query.emplace_back("delimiter", "/");
   if (!next.empty()) call.query.emplace_back("continuation-token", next);
@@ -208,7 +221,8 @@ Result<ListPage> S3Provider::List(const std::string& folder, const std::string& 
   page.next = listing.next_token;
   for (const ListedKey& key : listing.keys) {
     if (key.key.compare(0, prefix.size(), prefix) != 0) {
-      Log(LogLevel::kWarning, "the store listed {}, which is not below {}: left out", key.key, prefix);
+      Log(LogLevel::kWarning, "the store listed {}, which is not below {}: left out", key.key,
+          prefix);
       continue;
     }
     Entry entry;
@@ -293,7 +307,8 @@ Status S3Provider::Read(const std::string& path, const std::string& version, std
       }
       last_md5 = md5;
       good = Error(Code::kDamaged, fmt::format("cannot read {}: its bytes do not have the store's "
-                                               "digest", Printable(path)));
+                                               "digest",
+                                               Printable(path)));
     } else if (!md5.empty()) {
       Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
     }
@@ -351,8 +366,9 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
   call.slow_answer = true;
   const Guard guard = learnt().copy_target;
   PG_TRY(Guarded(to, only_if, guard, Guard::kCheckFirst, &call.headers, cancel));
-  call.headers.emplace_back("x-amz-copy-source",
-                            PercentEncode(options_.bucket + "/" + options_.prefix + from, KeepSlash::kYes));
+  call.headers.emplace_back(
+      "x-amz-copy-source",
+      PercentEncode(options_.bucket + "/" + options_.prefix + from, KeepSlash::kYes));
   if (!version.empty()) {
     call.headers.emplace_back("x-amz-copy-source-if-match", "\"" + version + "\"");
   }
@@ -369,7 +385,8 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
   // Some stores ignore the condition on the source: a plain version must come out unchanged.
   if (LooksLikeMd5(version) && LooksLikeMd5(etag) && learnt().etag_is_md5 == Learnt::kYes &&
       etag != version) {
-    return Error(Code::kChanged, fmt::format("{} was changed while it was copied", Printable(from)));
+    return Error(Code::kChanged,
+                 fmt::format("{} was changed while it was copied", Printable(from)));
   }
   if (etag.empty()) return Look(to, cancel);
   return entry;
@@ -382,7 +399,8 @@ Status S3Provider::Remove(const std::string& path, const Precondition& only_if,
     if (!there.ok() && there.error().code == Code::kNotFound) return {};
     if (!there.ok()) return there.error();
     if (PlainEtag(there->head.Get("etag")) != only_if.version) {
-      return Error(Code::kChanged, fmt::format("{} was changed at the store meanwhile", Printable(path)));
+      return Error(Code::kChanged,
+                   fmt::format("{} was changed at the store meanwhile", Printable(path)));
     }
   }
   const auto gone = wire_.Send(NewCall("DELETE", path, "delete", cancel));
@@ -398,9 +416,9 @@ Result<std::vector<std::pair<std::string, Error>>> S3Provider::RemoveMany(
     // XML 1.0 cannot say some bytes: those keys go one by one
     const std::string key = options_.prefix + path;
     const bool sayable = IsUtf8(key) && std::all_of(key.begin(), key.end(), [](char c) {
-      const auto b = static_cast<unsigned char>(c);
-      return b >= 0x20 || b == '\t' || b == '\n' || b == '\r';
-    });
+                           const auto b = static_cast<unsigned char>(c);
+                           return b >= 0x20 || b == '\t' || b == '\n' || b == '\r';
+                         });
     if (sayable) {
       keys.push_back(key);
     } else if (const Status one = Remove(path, Precondition::Anything(), cancel); !one.ok()) {
@@ -408,8 +426,9 @@ Result<std::vector<std::pair<std::string, Error>>> S3Provider::RemoveMany(
     }
   }
   for (std::size_t at = 0; at < keys.size(); at += 1000) {
-    const std::vector<std::string> some(keys.begin() + static_cast<long>(at),
-                                        keys.begin() + static_cast<long>(std::min(at + 1000, keys.size())));
+    const std::vector<std::string> some(
+        keys.begin() + static_cast<long>(at),
+        keys.begin() + static_cast<long>(std::min(at + 1000, keys.size())));
     Call call = NewCall("POST", "", "delete objects in", cancel);
     call.key.clear();
     call.query = {{"delete", ""}};
@@ -484,12 +503,13 @@ Status S3Provider::Probe(const Cancel& cancel) {
     }
   }
   Call copy = NewCall("PUT", path, "copy", cancel);
-  copy.headers = {{"x-amz-copy-source", PercentEncode(options_.bucket + "/" + options_.prefix + path, KeepSlash::kYes)},
+  copy.headers = {{"x-amz-copy-source",
+                   PercentEncode(options_.bucket + "/" + options_.prefix + path, KeepSlash::kYes)},
                   {"x-amz-metadata-directive", "REPLACE"},
                   {"if-none-match", "*"}};
   const auto copied = wire_.Send(copy);
-  found.copy_target = !copied.ok() && copied.error().code == Code::kChanged ? Guard::kAtomic
-                                                                           : Guard::kCheckFirst;
+  found.copy_target =
+      !copied.ok() && copied.error().code == Code::kChanged ? Guard::kAtomic : Guard::kCheckFirst;
   PG_TRY(Remove(path, Precondition::Anything(), cancel));
   Learn([&](Learnt& k) {
     found.etag_is_md5 = k.etag_is_md5;
@@ -504,7 +524,9 @@ std::string S3Provider::ProbeResult() const {
   const auto word = [](Guard g) { return g == Guard::kAtomic ? "atomic" : "check-first"; };
   return fmt::format("create={} replace={}{} copy={} md5={}", word(l.create), word(l.replace),
                      l.unquoted_if_match ? "-unquoted" : "", word(l.copy_target),
-                     l.etag_is_md5 == Learnt::kYes ? "yes" : l.etag_is_md5 == Learnt::kNo ? "no" : "maybe");
+                     l.etag_is_md5 == Learnt::kYes  ? "yes"
+                     : l.etag_is_md5 == Learnt::kNo ? "no"
+                                                    : "maybe");
 }
 
 void S3Provider::AdoptProbeResult(const std::string& result) {
@@ -547,23 +569,26 @@ TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
   TestReport report;
   const auto step = [&](std::string what, const Status& outcome, std::string detail) {
     if (!outcome.ok()) report.failure = outcome.error();
-    report.steps.push_back({std::move(what), outcome.ok(),
-                            outcome.ok() ? std::move(detail) : outcome.error().what});
+    report.steps.push_back(
+        {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
     return outcome.ok();
   };
   if (options_.bucket.empty()) {
     const auto buckets = Browse("", cancel);
     if (!buckets.ok() && buckets.error().code == Code::kPermission) {
-      step("sign in", {}, "the key is accepted, but may not list buckets: test one with --folder BUCKET");
+      step("sign in", {},
+           "the key is accepted, but may not list buckets: test one with --folder BUCKET");
       return report;
     }
     step("sign in", buckets.ok() ? Status() : Status(buckets.error()),
          buckets.ok() ? fmt::format("the key is accepted; {} bucket{}", buckets->size(),
-                                    buckets->size() == 1 ? "" : "s") : "");
+                                    buckets->size() == 1 ? "" : "s")
+                      : "");
     return report;
   }
   const auto listing = ListKeys(options_.prefix, false, 10, "", cancel);
-  if (!step("list", listing.ok() ? Status() : Status(listing.error()), "the folder can be listed")) {
+  if (!step("list", listing.ok() ? Status() : Status(listing.error()),
+            "the folder can be listed")) {
     return report;
   }
   if (may_write) {

@@ -78,14 +78,13 @@ class S3Provider : public Provider, public Browser {
   void Learn(const std::function<void(Learnt&)>& change) EXCLUDES(mutex_);
   void SawEtag(const std::string& etag, const std::string& md5_hex);
   // Adds the headers that guard `only_if`, or looks first where the store cannot.
-  Status Guarded(const std::string& path, const Precondition& only_if, Guard create,
-                 Guard replace, Fields* headers, const Cancel& cancel);
+  Status Guarded(const std::string& path, const Precondition& only_if, Guard create, Guard replace,
+                 Fields* headers, const Cancel& cancel);
   Result<std::string> ProbePut(const std::string& path, const char* header,
                                const std::string& value, const Cancel& cancel);
-  Result<Entry> CopyByParts(const std::string& from, const std::string& version,
-                            std::uint64_t size, const std::string& to,
-                            const Attributes& attributes, const Precondition& only_if,
-                            const Cancel& cancel);
+  Result<Entry> CopyByParts(const std::string& from, const std::string& version, std::uint64_t size,
+                            const std::string& to, const Attributes& attributes,
+                            const Precondition& only_if, const Cancel& cancel);
   Result<Listing> ListKeys(const std::string& prefix, bool deep, int max_keys,
                            const std::string& next, const Cancel& cancel);
 

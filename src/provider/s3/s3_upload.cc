@@ -39,7 +39,6 @@ Result<std::string> Md5Of(WriteSource* source, std::uint64_t offset, std::uint64
   return md5.Finish();
 }
 
-
 }  // namespace
 
 bool LooksLikeMd5(const std::string& etag) {
@@ -83,8 +82,8 @@ Result<Entry> S3Provider::Write(const std::string& path, WriteSource* source,
   PG_ASSIGN(const Entry there, Look(path, cancel));
   if (there.size != source->Size() ||
       (learnt().etag_is_md5 == Learnt::kYes && there.version != Hex(md5))) {
-    return Error(Code::kDamaged,
-                 fmt::format("the store acknowledged {} but holds something else", Printable(path)));
+    return Error(Code::kDamaged, fmt::format("the store acknowledged {} but holds something else",
+                                             Printable(path)));
   }
   SawEtag(there.version, Hex(md5));
   return there;
@@ -112,8 +111,9 @@ Result<UploadedPart> S3Provider::WritePart(const PartedUpload& upload, int numbe
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
   UploadedPart done{number, part->Size(), PlainEtag(response.head.Get("etag"))};
   if (done.tag != Hex(md5) && learnt().etag_is_md5 == Learnt::kYes) {
-    return Error(Code::kDamaged, fmt::format("the store acknowledged part {} of {} with another digest",
-                                             number, Printable(upload.path)));
+    return Error(Code::kDamaged,
+                 fmt::format("the store acknowledged part {} of {} with another digest", number,
+                             Printable(upload.path)));
   }
   return done;
 }
@@ -144,7 +144,8 @@ Result<Entry> S3Provider::CompleteParts(const PartedUpload& upload,
   call.headers = {{"content-type", "application/xml"}};
   call.slow_answer = true;
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
-  PG_ASSIGN(const std::string etag, ParseEtagResult(response.body, "CompleteMultipartUploadResult"));
+  PG_ASSIGN(const std::string etag,
+            ParseEtagResult(response.body, "CompleteMultipartUploadResult"));
   PG_ASSIGN(Entry there, Look(upload.path, cancel));
   if (!etag.empty() && there.version != etag) {
     return Error(Code::kChanged, fmt::format("{} was changed meanwhile", Printable(upload.path)));
@@ -197,7 +198,8 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
     Call call = NewCall("PUT", to, fmt::format("copy part {} to", number), cancel);
     call.query = {{"partNumber", std::to_string(number)}, {"uploadId", upload.id}};
     call.headers = {
-        {"x-amz-copy-source", PercentEncode(options_.bucket + "/" + options_.prefix + from, KeepSlash::kYes)},
+        {"x-amz-copy-source",
+         PercentEncode(options_.bucket + "/" + options_.prefix + from, KeepSlash::kYes)},
         {"x-amz-copy-source-if-match", "\"" + version + "\""},
         {"x-amz-copy-source-range",
          fmt::format("bytes={}-{}", at, std::min(at + part_size, size) - 1)}};

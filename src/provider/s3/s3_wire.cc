@@ -23,7 +23,8 @@ std::string SkewWords(const HttpHead& head, const Clock& clock) {
   const Nanos store = ParseHttpDate(head.Get("date").c_str());
   if (store == 0) return "";
   const Nanos difference = clock.Wall() - store;
-  return fmt::format(" (this machine is {} {})", FormatAge(Duration(std::abs(difference) / 1000000)),
+  return fmt::format(" (this machine is {} {})",
+                     FormatAge(Duration(std::abs(difference) / 1000000)),
                      difference > 0 ? "ahead" : "behind");
 }
 
@@ -38,8 +39,7 @@ Result<HttpResponse> Wire::SendOnce(const Call& call) {
   path += call.key.empty() && !path.empty() && !host_style
               ? ""
               : "/" + PercentEncode(call.key, KeepSlash::kYes);
-  const std::string host =
-      (host_style ? call.bucket + "." : "") + options_.endpoint.authority;
+  const std::string host = (host_style ? call.bucket + "." : "") + options_.endpoint.authority;
 
   const std::string date = AmzDate(options_.clock->Wall());
   const bool has_body = call.source != nullptr || !call.body.empty();
@@ -84,8 +84,7 @@ Result<HttpResponse> Wire::Send(const Call& call) {
   for (int attempt = 1;; ++attempt) {
     Result<HttpResponse> response = SendOnce(call);
     if (response.ok()) return response;
-    const auto elapsed =
-        std::chrono::duration_cast<Duration>(options_.clock->Now() - start);
+    const auto elapsed = std::chrono::duration_cast<Duration>(options_.clock->Now() - start);
     const double random = static_cast<double>(RandomBits() >> 11) * 0x1.0p-53;
     const auto delay = NextTry(options_.retry, response.error(), attempt, elapsed, random);
     if (!delay) return response;

@@ -34,7 +34,7 @@ struct Call {
   std::string body;
   BodySource* source = nullptr;
   BodySink* sink = nullptr;
-  std::string what;         // for messages: "cannot read x"
+  std::string what;          // for messages: "cannot read x"
   bool slow_answer = false;  // the store may think long before its first byte
   Cancel cancel;
 };

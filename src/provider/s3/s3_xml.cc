@@ -65,8 +65,9 @@ bool TooDeep(std::string_view xml) {
 Result<pugi::xml_node> Root(pugi::xml_document& document, std::string_view xml,
                             std::string_view name) {
   if (TooDeep(xml)) return Malformed(name);
-  const auto outcome = document.load_buffer(
-      xml.data(), xml.size(), pugi::parse_default | pugi::parse_ws_pcdata_single, pugi::encoding_utf8);
+  const auto outcome =
+      document.load_buffer(xml.data(), xml.size(),
+                           pugi::parse_default | pugi::parse_ws_pcdata_single, pugi::encoding_utf8);
   if (!outcome || !Named(document.document_element(), name)) return Malformed(name);
   return document.document_element();
 }
@@ -147,7 +148,8 @@ Result<PartPage> ParseParts(std::string_view xml) {
     page.parts.push_back({NumberIn<int>(node, "PartNumber"), NumberIn<std::uint64_t>(node, "Size"),
                           PlainEtag(Text(node, "ETag"))});
   }
-  if (Text(root, "IsTruncated") == "true") page.next_marker = NumberIn<int>(root, "NextPartNumberMarker");
+  if (Text(root, "IsTruncated") == "true")
+    page.next_marker = NumberIn<int>(root, "NextPartNumberMarker");
   return page;
 }
 
@@ -203,10 +205,18 @@ std::string EscapeXml(std::string_view text) {
   std::string out;
   for (const char c : text) {
     switch (c) {
-      case '&': out += "&amp;"; break;
-      case '<': out += "&lt;"; break;
-      case '>': out += "&gt;"; break;
-      case '"': out += "&quot;"; break;
+      case '&':
+        out += "&amp;";
+        break;
+      case '<':
+        out += "&lt;";
+        break;
+      case '>':
+        out += "&gt;";
+        break;
+      case '"':
+        out += "&quot;";
+        break;
       default:
         if (static_cast<unsigned char>(c) < 0x20) {
           out += fmt::format("&#{};", static_cast<int>(c));
@@ -245,7 +255,8 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
        "Check --key-id and the secret, then add the account again."},
       {"InvalidAccessKeyId", Code::kSignIn, "the store does not know the key id",
        "Check --key-id, then add the account again."},
-      {"RequestTimeTooSkewed", Code::kSignIn, "this machine's clock and the store's differ too much",
+      {"RequestTimeTooSkewed", Code::kSignIn,
+       "this machine's clock and the store's differ too much",
        "Set this machine's clock (timedatectl set-ntp true) and try again."},
       {"PreconditionFailed", Code::kChanged, "another version is there", ""},
       {"ConditionalRequestConflict", Code::kChanged, "another upload was under way", ""},
@@ -266,37 +277,61 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
   const std::string words = document.message.empty() ? "" : " (" + document.message + ")";
   for (const Row& row : kRows) {
     if (row.code == document.code) {
-      return Error(row.maps_to, fmt::format("{}: {}{}", what, row.why, words), std::string(row.remedy));
+      return Error(row.maps_to, fmt::format("{}: {}{}", what, row.why, words),
+                   std::string(row.remedy));
     }
   }
   if (document.code == "AuthorizationHeaderMalformed" || document.code == "PermanentRedirect" ||
       status == 301 || status == 307) {
-    return Error(Code::kInvalid, fmt::format("{}: the store wants another region or address{}", what, words),
-                 document.region.empty() ? "Set the region or the endpoint that the store names."
-                                         : "Add the account again with --region " + document.region);
+    return Error(
+        Code::kInvalid, fmt::format("{}: the store wants another region or address{}", what, words),
+        document.region.empty() ? "Set the region or the endpoint that the store names."
+                                : "Add the account again with --region " + document.region);
   }
   Code code = Code::kInternal;
   switch (status) {
-    case 400: code = Code::kInvalid; break;
-    case 401: code = Code::kSignIn; break;
-    case 403: code = Code::kPermission; break;
-    case 404: code = Code::kNotFound; break;
+    case 400:
+      code = Code::kInvalid;
+      break;
+    case 401:
+      code = Code::kSignIn;
+      break;
+    case 403:
+      code = Code::kPermission;
+      break;
+    case 404:
+      code = Code::kNotFound;
+      break;
     case 405:
-    case 501: code = Code::kUnsupported; break;
+    case 501:
+      code = Code::kUnsupported;
+      break;
     case 408:
     case 500:
     case 502:
-    case 504: code = Code::kUnavailable; break;
+    case 504:
+      code = Code::kUnavailable;
+      break;
     case 409:
-    case 412: code = Code::kChanged; break;
-    case 416: code = Code::kChanged; break;
+    case 412:
+      code = Code::kChanged;
+      break;
+    case 416:
+      code = Code::kChanged;
+      break;
     case 429:
-    case 503: code = Code::kThrottled; break;
-    case 507: code = Code::kNoSpace; break;
-    default: code = status >= 500 ? Code::kUnavailable : Code::kInvalid;
+    case 503:
+      code = Code::kThrottled;
+      break;
+    case 507:
+      code = Code::kNoSpace;
+      break;
+    default:
+      code = status >= 500 ? Code::kUnavailable : Code::kInvalid;
   }
-  return Error(code, fmt::format("{}: HTTP {}{}{}", what, status,
-                                 document.code.empty() ? "" : " " + Printable(document.code), words));
+  return Error(code,
+               fmt::format("{}: HTTP {}{}{}", what, status,
+                           document.code.empty() ? "" : " " + Printable(document.code), words));
 }
 
 }  // namespace pargeter::s3

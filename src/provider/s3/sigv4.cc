@@ -63,8 +63,8 @@ std::string Authorization(const Credentials& credentials, const std::string& met
   const std::string day = amz_date.substr(0, 8);
   const std::string scope =
       fmt::format("{}/{}/{}/aws4_request", day, credentials.region, credentials.service);
-  const std::string to_sign = fmt::format("AWS4-HMAC-SHA256\n{}\n{}\n{}", amz_date, scope,
-                                          Hex(Sha256(canonical)));
+  const std::string to_sign =
+      fmt::format("AWS4-HMAC-SHA256\n{}\n{}\n{}", amz_date, scope, Hex(Sha256(canonical)));
   std::string key = HmacSha256("AWS4" + credentials.secret, day);
   key = HmacSha256(key, credentials.region);
   key = HmacSha256(key, credentials.service);

@@ -1,0 +1,57 @@
+// A user's machine for system tests: a home of its own, the built program, a store.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <map>
+#include <string>
+#include <vector>
+
+#include "provider/s3/s3_provider.h"
+#include "support/peers.h"
+
+namespace pargeter::test {
+
+inline bool FuseWorks() { return ::access("/dev/fuse", R_OK | W_OK) == 0; }
+
+// Text in, text out, past any mount: the other client.
+class OtherClient {
+ public:
+  explicit OtherClient(const Peer& peer, const std::string& prefix = "")
+      : store_(OptionsFor(peer, prefix)) {}
+  bool Put(const std::string& path, const std::string& text);
+  std::string Get(const std::string& path);  // "(none)" if it is not there
+  std::vector<std::string> All();            // every key, sorted by the store
+  void Delete(const std::vector<std::string>& paths);
+  s3::S3Provider& store() { return store_; }
+
+ private:
+  s3::S3Provider store_;
+};
+
+class Machine {
+ public:
+  explicit Machine(Peer peer);
+  ~Machine();  // takes its mounts away, whatever happened
+  Outcome Pargeter(std::vector<std::string> words, int seconds = 60);
+  // Adds the account "museum" and the drive "sheets" at At(), and mounts it.
+  void AddDrive(const std::string& folder, const std::vector<std::string>& more = {});
+  void Mount();
+  std::string At(const std::string& path = "") const {
+    return home_.path() + "/sheets" + (path.empty() ? "" : "/" + path);
+  }
+  std::string Home(const std::string& path) const { return home_.path() + "/" + path; }
+  pid_t DaemonPid();
+  // Runs a shell line in the mount, at most `seconds`.
+  Outcome Shell(const std::string& line, int seconds = 60);
+  const Peer& peer() const { return peer_; }
+  const std::map<std::string, std::string>& environment() const { return environment_; }
+
+ private:
+  Peer peer_;
+  TemporaryFolder home_;
+  std::map<std::string, std::string> environment_;
+};
+
+}  // namespace pargeter::test
