@@ -89,7 +89,7 @@ Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range
   Lock lock(content->mu);
   RangeSet wanted;
   const std::uint64_t end = std::min(content->size, std::max(content->source.size, range.end));
-  const auto want = [&](Range r, bool round) {
+  const auto want = [&](Range r, bool round) REQUIRES(content->mu) {
     if (round)
       r = {r.begin / kSmallest * kSmallest, (r.end + kSmallest - 1) / kSmallest * kSmallest};
     r.end = std::min(r.end, end);

@@ -136,7 +136,7 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay) {
   running_.erase(id);
   const bool again = again_.erase(id) > 0;
   const Steady now = options_.clock->Now();
-  const auto add = [&](NodeId node, std::int64_t at, Steady due) {
+  const auto add = [&](NodeId node, std::int64_t at, Steady due) REQUIRES(queue_mutex_) {
     if (queued_.count(node) > 0) return;
     queued_[node] = {due, at};
     due_.emplace(due, at, node);
