@@ -60,6 +60,8 @@ class Store:
 
 def add(store, folder='herbarium', limit='8GiB'):
     pargeter('account', 'add', 'bench', '--kind', 's3', '--endpoint', store.url, '--key-id', 'fieldkey', '--secret-file', work + '/key')
+    if os.path.exists(work + '/c/pargeter/drives/bench.toml'):
+        pargeter('drive', 'remove', 'bench')
     pargeter('drive', 'add', 'bench', '--account', 'bench', '--folder', folder, '--at', at, '--cache-limit', limit,
              '--keep-free', '0.02', '--fresh-for', '1h')
 
@@ -87,7 +89,7 @@ def report(what, ours, theirs, better, note=''):
 
 
 stores = []
-SIGN = ['--aws-sigv4', 'aws:amz:us-east-1:s3', '-u', 'fieldkey:benchsecret', '-s']
+SIGN = ['--aws-sigv4', 'aws:amz:us-east-1:s3', '-u', 'fieldkey:benchsecret', '-sf']
 
 
 def curl_ranges(url, size, parts, to_files):
@@ -108,7 +110,7 @@ def bench_read():
         block = os.urandom(1 << 20)
         for i in range(size >> 20):
             f.write(i.to_bytes(8, 'little') + block[8:])
-    run('curl', *SIGN, '-f', '-T', plain + '/object', '-H', 'Expect:', '-H', 'x-amz-content-sha256: UNSIGNED-PAYLOAD', store.url + '/herbarium/object')
+    run('curl', *SIGN, '-T', plain + '/object', '-H', 'Expect:', '-H', 'x-amz-content-sha256: UNSIGNED-PAYLOAD', store.url + '/herbarium/object')
     for latency in ('0ms', '20ms'):
         store.stop()
         store = Store('--latency', latency) if latency != '0ms' else Store()
@@ -217,6 +219,10 @@ def bench_copy():
 try:
     for name in args.only.split(','):
         {'read': bench_read, 'find': bench_find, 'copy': bench_copy}[name]()
+except Exception:
+    log = work + '/s/pargeter/drives/bench/mount.log'
+    sys.stderr.write(open(log).read() if os.path.exists(log) else '')
+    raise
 finally:
     subprocess.run([build + '/pargeter', 'unmount', 'bench', '--now'], env=env, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL)
     subprocess.run(['umount', '-l', at], stderr=subprocess.DEVNULL)

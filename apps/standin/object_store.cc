@@ -43,14 +43,17 @@ ObjectStore::ObjectStore(std::string folder) : folder_(std::move(folder)) {
 }
 
 ObjectStore::~ObjectStore() {
-  if (!temporary_) return;
   {
     const Lock lock(mutex_);
+    for (auto& [bucket, keys] : buckets_) {
+      // what is kept for the next start must not go with its last user
+      for (auto& [key, object] : keys) const_cast<Body&>(*object.body).owned = temporary_;
+    }
     buckets_.clear();
     uploads_.clear();
   }
   std::error_code ec;
-  std::filesystem::remove_all(folder_, ec);
+  if (temporary_) std::filesystem::remove_all(folder_, ec);
 }
 
 Status ObjectStore::Load() {
@@ -75,6 +78,7 @@ Status ObjectStore::Load() {
       body->bytes = KeyBytes(entry.value("bytes", ""));
       body->file =
           entry.value("file", "").empty() ? "" : folder_ + "/bodies/" + entry.value("file", "");
+      body->owned = true;
       Object object{body, entry.value("etag", ""), entry.value("modified", Nanos{0}), {}};
       object.metadata = entry.value("metadata", std::map<std::string, std::string>{});
       bucket[key] = std::move(object);

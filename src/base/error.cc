@@ -28,6 +28,7 @@ constexpr Row kRows[] = {
     {Code::kPermission, "permission", EACCES, false, 6},
     {Code::kSignIn, "sign-in", EACCES, false, 6},
     {Code::kUnavailable, "unavailable", ENETUNREACH, true, 5},
+    {Code::kStoreFault, "store-fault", EIO, true, 5},
     {Code::kThrottled, "throttled", EBUSY, true, 5},
     {Code::kTimeout, "timeout", ETIMEDOUT, true, 5},
     {Code::kDamaged, "damaged", EIO, true, 1},

@@ -24,6 +24,7 @@ enum class Code {
   kPermission,   // the store or the system forbids it: different rights are needed
   kSignIn,       // key or token refused: new credentials are needed
   kUnavailable,  // the store cannot be reached now: retry this call later
+  kStoreFault,   // the store answered, but with a fault of its own: retry this call later
   kThrottled,    // the store asks us to slow down: retry this call later
   kTimeout,      // no answer before the deadline: retry this call later
   kDamaged,      // bytes arrived that are not what was promised: retry this call

@@ -36,6 +36,12 @@ struct Flight {
 
 struct Content {
   explicit Content(NodeId node) : id(node) {}
+  // Local writes wait for fetched bytes that are on their way into the file (invariant 2): a
+  // matter of one write to the disk.
+  void WaitForFilling() REQUIRES(mu) {
+    while (filling > 0)
+      changed.WaitUntil(mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
+  }
   const NodeId id;
   Mutex mu;
   CondVar changed;
@@ -46,6 +52,7 @@ struct Content {
   Source source GUARDED_BY(mu);
   std::list<std::shared_ptr<Flight>> flights GUARDED_BY(mu);
   int readers GUARDED_BY(mu) = 0;
+  int filling GUARDED_BY(mu) = 0;              // fetched bytes are being written, without the lock
   std::uint64_t last_read GUARDED_BY(mu) = 0;  // where somebody read last
   std::uint64_t removals GUARDED_BY(mu) = 0;   // goes up when bytes are taken out of `present`
   bool unsaved GUARDED_BY(mu) = false;         // `present` differs from what the index says

@@ -97,6 +97,7 @@ Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_
   std::uint64_t end = 0;
   {
     const Lock lock(content->mu);
+    content->WaitForFilling();
     if (append) offset = content->size;
     end = offset + data.size();
     if (end > (1ull << 62)) return Error(Code::kNoSpace, "no file can be so large");
@@ -146,6 +147,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
   {
     const Lock lock(content->mu);
+    content->WaitForFilling();
     const std::uint64_t before = content->present.Bytes();
     PG_TRY(options_.disk->Truncate(content->fd.get(), size));
     if (size < content->size) {
@@ -184,6 +186,7 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
   {
     Content* content = file->content.get();
     const Lock lock(content->mu);
+    content->WaitForFilling();
     const std::uint64_t limit = keep_size ? std::min(end, content->size) : end;
     std::uint64_t fresh = 0;
     for (const Range& gap :

@@ -27,12 +27,26 @@ class BlockSink : public ReadSink {
     return {};
   }
   Status Write(std::string_view data) override {
-    const Lock lock(content_.mu);
+    Lock lock(content_.mu);
     const Range arrived{at_, std::min(at_ + data.size(), range_.end)};
     for (const Range& gap : content_.present.Missing(arrived)) {
-      PG_TRY(disk_.WriteAt(content_.fd.get(), data.substr(gap.begin - at_, gap.size()), gap.begin));
+      // Readers must not wait for the disk; a file that is written here is guarded by the lock.
+      const bool unlocked = content_.place == Place::kCache;
+      const int fd = content_.fd.get();
+      if (unlocked) {
+        ++content_.filling;
+        lock.Unlock();
+      }
+      const Status wrote = disk_.WriteAt(fd, data.substr(gap.begin - at_, gap.size()), gap.begin);
+      if (unlocked) {
+        lock.Relock();
+        if (--content_.filling == 0) content_.changed.NotifyAll();
+      }
+      if (!wrote.ok()) return wrote;
+      // another flight may have brought the same bytes meanwhile
+      const std::uint64_t before = content_.present.Bytes();
       content_.present.Add(gap);
-      added_ += gap.size();
+      added_ += content_.present.Bytes() - before;
     }
     at_ += data.size();
     content_.unsaved = true;
@@ -253,7 +267,9 @@ std::uint64_t Drive::FreeBehindReaders(std::uint64_t bytes) {
     if (!live->content || (live->node.dirty & kData)) continue;
     Content& content = *live->content;
     const Lock lock(content.mu);
-    if (content.readers > 0 || content.written || content.place == Place::kPending) continue;
+    if (content.readers > 0 || content.filling > 0 || content.written ||
+        content.place == Place::kPending)
+      continue;
     const std::uint64_t margin = 2 * kMiB;
     const std::uint64_t low =
         content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;

@@ -93,7 +93,7 @@ TEST(S3XmlTest, CodesDecideNotMessages) {
   EXPECT_EQ(s3::ErrorOf(403, {"SignatureDoesNotMatch", "", ""}, "x").code, Code::kSignIn);
   EXPECT_EQ(s3::ErrorOf(403, {}, "x").code, Code::kPermission);
   EXPECT_EQ(s3::ErrorOf(503, {}, "x").code, Code::kThrottled);
-  EXPECT_EQ(s3::ErrorOf(200, {"InternalError", "", ""}, "x").code, Code::kUnavailable);
+  EXPECT_EQ(s3::ErrorOf(200, {"InternalError", "", ""}, "x").code, Code::kStoreFault);
   EXPECT_NE(
       s3::ErrorOf(400, {"AuthorizationHeaderMalformed", "", "north-1"}, "x").remedy.find("north-1"),
       std::string::npos);
@@ -190,7 +190,7 @@ TEST_F(S3FaultTest, ALastingFaultIsSaidAndABodyIsNeverTakenForWhole) {
   for (const auto& [fault, code] :
        std::vector<std::pair<std::string, Code>>{{"cut", Code::kDamaged},
                                                  {"corrupt", Code::kDamaged},
-                                                 {"status=500", Code::kUnavailable},
+                                                 {"status=500", Code::kStoreFault},
                                                  {"status=503", Code::kThrottled}}) {
     SetFault(*peer_, fault);
     TextSink sink;
@@ -208,6 +208,24 @@ TEST_F(S3FaultTest, AWrongAcknowledgementIsNotBelieved) {
   SetFault(*peer_, "wrong-etag");
   EXPECT_EQ(store->Write("ack", &second, {}, Precondition::Anything(), nullptr).error().code,
             Code::kDamaged);
+}
+
+TEST(StandinTest, WithADataFolderItRemembersAcrossItsEnd) {
+  TemporaryFolder data;
+  const std::string large(200000, 'l');
+  for (int start = 0; start < 3; ++start) {
+    const Peer peer = StartStandin({"--data", data / "store"});
+    s3::S3Provider store(OptionsFor(peer, ""));
+    if (start == 0) {
+      TextSource source(large), small("small");
+      ASSERT_TRUE(store.Write("large", &source, {}, Precondition::Anything(), nullptr).ok());
+      ASSERT_TRUE(store.Write("small", &small, {}, Precondition::Anything(), nullptr).ok());
+      continue;
+    }
+    TextSink sink;
+    ASSERT_TRUE(store.Read("large", "", 0, large.size(), &sink, nullptr).ok()) << start;
+    EXPECT_EQ(sink.text, large);
+  }
 }
 
 TEST_F(S3FaultTest, TheClockIsNamed) {

@@ -266,8 +266,8 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
       {"InvalidPart", Code::kChanged, "a part of the upload is no longer there", ""},
       {"SlowDown", Code::kThrottled, "the store asks to slow down", ""},
       {"ServiceUnavailable", Code::kThrottled, "the store is too busy", ""},
-      {"InternalError", Code::kUnavailable, "the store had an inner error", ""},
-      {"RequestTimeout", Code::kUnavailable, "the store waited too long for our bytes", ""},
+      {"InternalError", Code::kStoreFault, "the store had an inner error", ""},
+      {"RequestTimeout", Code::kStoreFault, "the store waited too long for our bytes", ""},
       {"NotImplemented", Code::kUnsupported, "the store cannot do that", ""},
       {"KeyTooLongError", Code::kNameTooLong, "the name is too long for the store", ""},
       {"InvalidObjectName", Code::kInvalid, "the store does not accept that name", ""},
@@ -310,7 +310,7 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
     case 500:
     case 502:
     case 504:
-      code = Code::kUnavailable;
+      code = Code::kStoreFault;
       break;
     case 409:
     case 412:
@@ -327,7 +327,7 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
       code = Code::kNoSpace;
       break;
     default:
-      code = status >= 500 ? Code::kUnavailable : Code::kInvalid;
+      code = status >= 500 ? Code::kStoreFault : Code::kInvalid;
   }
   return Error(code,
                fmt::format("{}: HTTP {}{}{}", what, status,
