@@ -36,13 +36,14 @@ Status RunList(std::vector<std::string> paths, bool itself, World& world) {
                         kind = e.value("kind", "");
       std::string when = e.value("mtime", "").substr(0, 16);
       if (when.size() > 10) when[10] = ' ';
-      world.Say(fmt::format("{} {:>10} {:>10}  {:<16}  {}{}", MarkOf(state),
-                            FormatSize(e.value("size", std::uint64_t{0})),
-                            FormatSize(e.value("on_disk", std::uint64_t{0})), when,
-                            Shown(name.empty() ? at.drive.name : name),
-                            kind == "folder"    ? "/"
-                            : kind == "symlink" ? "@"
-                                                : ""));
+      world.Say(fmt::format(
+          "{} {:>10} {:>10}  {:<16}  {}{}", MarkOf(state),
+          e.value("known", true) ? FormatSize(e.value("size", std::uint64_t{0})) : "not seen",
+          FormatSize(e.value("on_disk", std::uint64_t{0})), when,
+          Shown(name.empty() ? at.drive.name : name),
+          kind == "folder"    ? "/"
+          : kind == "symlink" ? "@"
+                              : ""));
       Json entry = e;
       entry["path"] = JsonText(at.drive.at) + (name.empty() ? "" : "/" + name);
       all.push_back(std::move(entry));

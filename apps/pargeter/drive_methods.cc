@@ -18,8 +18,14 @@ const char* KindName(const Node& node) {
 }
 
 Json EntryOf(const Drive::StateOf& s, const std::string& path) {
-  return {{"path", JsonText(path)}, {"kind", KindName(s.node)},  {"state", s.state},
-          {"size", s.node.size},    {"on_disk", s.node.on_disk}, {"mtime", Rfc3339(s.node.mtime)}};
+  return {{"path", JsonText(path)},
+          {"kind", KindName(s.node)},
+          {"state", s.state},
+          {"size", s.node.size},
+          {"on_disk", s.node.on_disk},
+          {"mtime", Rfc3339(s.node.mtime)},
+          {"known", s.node.kind != NodeKind::kFolder || s.node.listed_at != 0 ||
+                        s.node.there == There::kAbsent}};
 }
 
 Result<Json> List(Drive* drive, const std::string& path, bool itself) {

@@ -246,9 +246,13 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
   const bool clean = !(node.dirty & kData) && node.there != There::kAbsent &&
                      !node.version.empty() && !node.gone();
   if (!clean || source->content != from->content || target->content != to->content) return by_bytes;
-  // small files are as quick to write as to copy, and need no order among their intents
-  if (node.size < 1 * kMiB || size < node.size || target->node.size != 0 || target->node.gone())
+  if (node.size == 0 || size < node.size || target->node.size != 0 || target->node.gone())
     return by_bytes;
+  {
+    // a small file that is wholly here is as cheap to send as to have copied, and depends on nobody
+    const Lock lock(from->content->mu);
+    if (node.size < 1 * kMiB && from->content->present.Covers({0, node.size})) return by_bytes;
+  }
   PG_ASSIGN(const std::string path, TherePath(node));
   Node& copy = target->node;
   copy.copy_of = path;

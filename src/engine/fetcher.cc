@@ -27,22 +27,10 @@ class BlockSink : public ReadSink {
     return {};
   }
   Status Write(std::string_view data) override {
-    Lock lock(content_.mu);
+    const Lock lock(content_.mu);
     const Range arrived{at_, std::min(at_ + data.size(), range_.end)};
     for (const Range& gap : content_.present.Missing(arrived)) {
-      // Readers must not wait for the disk; a file that is written here is guarded by the lock.
-      const bool unlocked = content_.place == Place::kCache;
-      const int fd = content_.fd.get();
-      if (unlocked) {
-        ++content_.filling;
-        lock.Unlock();
-      }
-      const Status wrote = disk_.WriteAt(fd, data.substr(gap.begin - at_, gap.size()), gap.begin);
-      if (unlocked) {
-        lock.Relock();
-        if (--content_.filling == 0) content_.changed.NotifyAll();
-      }
-      if (!wrote.ok()) return wrote;
+      PG_TRY(Fill(data.substr(gap.begin - at_, gap.size()), gap.begin));
       // another flight may have brought the same bytes meanwhile
       const std::uint64_t before = content_.present.Bytes();
       content_.present.Add(gap);
@@ -57,6 +45,18 @@ class BlockSink : public ReadSink {
   const Entry& entry() const { return entry_; }
 
  private:
+  // Readers must not wait for the disk, so the lock is let go meanwhile; a file that is written
+  // here is guarded by it. The analysis cannot follow a lock that is given back.
+  Status Fill(std::string_view piece, std::uint64_t at) REQUIRES(content_.mu) NO_TS_ANALYSIS {
+    const int fd = content_.fd.get();
+    if (content_.place == Place::kPending) return disk_.WriteAt(fd, piece, at);
+    ++content_.filling;
+    content_.mu.unlock();
+    const Status wrote = disk_.WriteAt(fd, piece, at);
+    content_.mu.lock();
+    if (--content_.filling == 0) content_.changed.NotifyAll();
+    return wrote;
+  }
   Content& content_;
   const Range range_;
   Disk& disk_;

@@ -41,6 +41,11 @@ class MountTest : public testing::Test {
     }
     return out;
   }
+  // Names may still be answered from the kernel's memory; this asks the daemon.
+  bool IsDead() const {
+    struct statvfs info {};
+    return ::statvfs(At().c_str(), &info) != 0;
+  }
   std::string At(const std::string& path = "") const { return machine_->At(path); }
 
   std::unique_ptr<Machine> machine_;
@@ -116,6 +121,12 @@ TEST_F(MountTest, EachJobAsksTheStoreAsLittleAsItSays) {
   for (const Logged& line : log) bytes += line.in + line.out;
   EXPECT_LT(bytes, 10000u) << "a copy is made by the store";
   EXPECT_EQ(machine_->Shell("cmp larger copy && echo same").out, "same\n");
+  machine_->Pargeter({"evict", At("small")});
+  Requests();
+  machine_->Shell("cp small small2");
+  Flush();
+  for (const Logged& line : Requests()) EXPECT_NE(line.method, "GET") << "a copy downloads nothing";
+  EXPECT_EQ(other_->Get("small2"), "content");
 }
 
 TEST_F(MountTest, SystemCallsBehaveAsOnAnyFileSystem) {
@@ -230,12 +241,40 @@ TEST_F(MountTest, KilledAtWorkNothingIsLost) {
   const pid_t pid = machine_->DaemonPid();
   ASSERT_GT(pid, 0);
   ::kill(pid, SIGKILL);
-  ASSERT_TRUE(Eventually([&] { return ::access(At("f3").c_str(), F_OK) != 0; }));
+  ASSERT_TRUE(Eventually([&] { return IsDead(); }));
   SetFault(machine_->peer(), "");
   machine_->Mount();  // over the dead mount that it left
   EXPECT_EQ(machine_->Shell("cat f3 d/g1").out, "3\n1\n");
   Flush();
   EXPECT_EQ(other_->All(), (std::vector<std::string>{"d/", "d/g1", "f3", "f4", "f5"}));
+}
+
+TEST_F(MountTest, AnUploadInPartsGoesOnAfterAKill) {
+  MountAll();
+  SetFault(machine_->peer(), "stall=700,method=PUT,key=large");
+  ASSERT_EQ(
+      machine_->Shell("head -c 83886080 /dev/urandom > large && md5sum large > ../sum").exit_code,
+      0);
+  const auto parts_up = [&] {
+    const std::string log = ReadAll(machine_->peer().LogPath());
+    std::size_t parts = 0;
+    for (std::size_t at = 0; (at = log.find("partNumber", at)) != std::string::npos; ++at) ++parts;
+    return parts;
+  };
+  ASSERT_TRUE(Eventually([&] { return parts_up() >= 4; }));
+  ::kill(machine_->DaemonPid(), SIGKILL);
+  SetFault(machine_->peer(), "");
+  ASSERT_TRUE(Eventually([&] { return IsDead(); }));
+  Requests();
+  machine_->Mount();
+  Flush();
+  std::uint64_t sent = 0;
+  for (const Logged& line : Requests()) sent += line.in;
+  EXPECT_LE(sent, 33u << 20) << "parts that were up are not sent again";
+  EXPECT_TRUE(other_->store().ListUploads(nullptr)->empty());
+  machine_->Pargeter({"evict", At("large")});
+  const Outcome sums = machine_->Shell("md5sum -c ../sum");
+  EXPECT_EQ(sums.exit_code, 0) << sums.out << sums.err;
 }
 
 TEST_F(MountTest, UnmountWaitsForUploadsAndSignalsToo) {

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -97,9 +98,10 @@ Status PrepareMountPoint(const std::string& path) {
   const std::string shown = Printable(path);
   for (const MountEntry& mount : ListMounts()) {
     if (mount.path != path) continue;
-    struct stat info {};
+    // the kernel may still remember the root's attributes, but never answers this one by itself
+    struct statvfs info {};
     const bool dead =
-        mount.type == "fuse.pargeter" && ::stat(path.c_str(), &info) != 0 && errno == ENOTCONN;
+        mount.type == "fuse.pargeter" && ::statvfs(path.c_str(), &info) != 0 && errno == ENOTCONN;
     if (!dead) {
       return Error(Code::kBusy,
                    fmt::format("{} is a mount already ({} of type {})", shown,

@@ -593,7 +593,11 @@ TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
   }
   if (may_write) {
     const Status probed = Probe(cancel);
-    step("write", probed, "a trial object was written and deleted; " + ProbeResult());
+    const bool atomic = learnt().create == Guard::kAtomic && learnt().replace == Guard::kAtomic;
+    step("write", probed,
+         atomic ? "a trial object was written and deleted; the store itself guards unseen changes"
+                : "a trial object was written and deleted; the store guards no unseen changes, so "
+                  "each is looked for before a write");
   }
   return report;
 }
