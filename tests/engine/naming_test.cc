@@ -29,7 +29,8 @@ TEST(NamingTest, WhatTheOtherSideCannotHoldIsSpelled) {
 
 TEST(NamingTest, BothWaysComeBackForEverything) {
   std::mt19937 random(11);
-  const std::string letters("{}xb07BEF29.a\xE9\xC3\xA9\0/", 21);
+  constexpr char kLetters[] = "{}xb07BEF29.a\xE9\xC3\xA9\0/";
+  const std::string letters(kLetters, sizeof(kLetters) - 1);
   for (int round = 0; round < 60000; ++round) {
     std::string text;
     for (std::size_t n = random() % 12; n > 0; --n) text += letters[random() % letters.size()];
