@@ -9,39 +9,10 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "support/peers.h"
+#include "support/text_body.h"
 
 namespace pargeter::test {
 namespace {
-
-class TextSource : public WriteSource {
- public:
-  explicit TextSource(std::string text) : text_(std::move(text)) {}
-  std::uint64_t Size() const override { return text_.size(); }
-  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    const std::size_t n =
-        std::min<std::size_t>(size, text_.size() - std::min<std::size_t>(offset, text_.size()));
-    std::copy_n(text_.data() + offset, n, data);
-    return n;
-  }
-
- private:
-  std::string text_;
-};
-
-class TextSink : public ReadSink {
- public:
-  Status Begin(const Entry& e) override {
-    entry = e;
-    text.clear();
-    return {};
-  }
-  Status Write(std::string_view data) override {
-    text += data;
-    return {};
-  }
-  Entry entry;
-  std::string text;
-};
 
 const std::vector<Peer>& Peers() {
   static const std::vector<Peer> peers = AllPeers();

@@ -7,6 +7,7 @@
 #include "provider/s3/s3_xml.h"
 #include "provider/s3/sigv4.h"
 #include "support/peers.h"
+#include "support/text_body.h"
 
 namespace pargeter::test {
 namespace {
@@ -114,31 +115,6 @@ TEST(S3MetadataTest, AttributesSurviveTheirHeader) {
   hostile.headers.emplace_back("x-amz-meta-pargeter", "m=zzz;t=99999999999999999999.x;;=;u");
   EXPECT_FALSE(s3::AttributesOf(hostile).mode);
 }
-
-class TextSource : public WriteSource {
- public:
-  explicit TextSource(std::string text) : text_(std::move(text)) {}
-  std::uint64_t Size() const override { return text_.size(); }
-  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    return text_.copy(data, size, offset);
-  }
-
- private:
-  std::string text_;
-};
-
-class TextSink : public ReadSink {
- public:
-  Status Begin(const Entry&) override {
-    text.clear();
-    return {};
-  }
-  Status Write(std::string_view data) override {
-    text += data;
-    return {};
-  }
-  std::string text;
-};
 
 // One store for all: starting it costs more than the tests.
 class S3FaultTest : public testing::Test {

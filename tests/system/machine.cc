@@ -5,36 +5,9 @@
 #include <algorithm>
 #include <nlohmann/json.hpp>
 
+#include "support/text_body.h"
+
 namespace pargeter::test {
-namespace {
-
-class TextSource : public WriteSource {
- public:
-  explicit TextSource(const std::string& text) : text_(text) {}
-  std::uint64_t Size() const override { return text_.size(); }
-  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    return text_.copy(data, size, offset);
-  }
-
- private:
-  const std::string& text_;
-};
-
-class TextSink : public ReadSink {
- public:
-  Status Begin(const Entry&) override {
-    text.clear();
-    return {};
-  }
-  Status Write(std::string_view data) override {
-    text += data;
-    return {};
-  }
-  std::string text;
-};
-
-}  // namespace
-
 bool OtherClient::Put(const std::string& path, const std::string& text) {
   TextSource source(text);
   return store_.Write(path, &source, {}, Precondition::Anything(), nullptr).ok();
