@@ -157,7 +157,6 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
     }
     return {};
   }
-  if (IsOwnScratchName(entry.name)) return {};
   // the node that the store has under this name, wherever it is here
   const std::string name = ShortenName(KeyToName(entry.name));
   PG_ASSIGN(Live * here, Find(listing->folder, name));
@@ -167,6 +166,8 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
   }
   PG_ASSIGN(std::optional<Node> placed, index_->FindThere(listing->folder, entry.name, folder));
   if (placed) return TakeKnown(listing, Adopt(std::move(*placed)), entry);
+  // only now: a file on its way to another's place may stand under such a name for a while
+  if (IsOwnScratchName(entry.name)) return {};
   const auto gone = removed_.find({listing->folder, entry.name});
   if (gone != removed_.end() && gone->second >= listing->started)
     return {};  // seen just before we deleted it

@@ -24,7 +24,7 @@ struct FakeWorld {
   std::vector<std::string> asked GUARDED_BY(mutex);  // "write a/b" and so on
   bool offline GUARDED_BY(mutex) = false;
   int lose_answers GUARDED_BY(mutex) = 0;  // so many writes are done and then said to have failed
-  std::string forbid GUARDED_BY(mutex);    // writes to this path are not allowed
+  std::string forbid GUARDED_BY(mutex);    // writes and copies to this path are not allowed
 
   void Put(const std::string& path, const std::string& body) {
     const Lock lock(mutex);
@@ -173,6 +173,7 @@ class FakeStore : public Provider {
                      const Precondition& only_if, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("copy " + from + " " + to));
+    if (to == w_.forbid) return Error(Code::kPermission, "not allowed");
     const auto it = w_.objects.find(from);
     if (it == w_.objects.end()) return Error(Code::kNotFound, "no " + from);
     if (!version.empty() && EntryOf(from, it->second).version != version)
