@@ -107,6 +107,12 @@ Status Disk::SyncFolder(const std::string& path) {
   return {};
 }
 
+Status Disk::SyncAll(const std::string& path) {
+  const Fd fd(::open(path.c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC));
+  if (!fd || ::syncfs(fd.get()) < 0) return PathError("sync the disk of", path);
+  return {};
+}
+
 Status Disk::Rename(const std::string& from, const std::string& to) {
   if (::rename(from.c_str(), to.c_str()) < 0) return PathError("move to", to);
   return {};

@@ -42,6 +42,7 @@ class Disk {
   virtual Status Truncate(int fd, std::uint64_t size);
   virtual Status SyncData(int fd);  // fdatasync: after it a power cut keeps the bytes
   virtual Status SyncFolder(const std::string& path);  // makes names in it survive a power cut
+  virtual Status SyncAll(const std::string& path);     // everything of the disk that `path` is on
   virtual Status Rename(const std::string& from, const std::string& to);
   virtual Status Remove(const std::string& path);  // kNotFound is not an error
   virtual Status Punch(int fd, std::uint64_t offset, std::uint64_t size);  // frees whole blocks

@@ -37,6 +37,20 @@ bool BlockStore::Has(std::int64_t id, Place place) const {
   return ::access(PathOf(id, place).c_str(), F_OK) == 0;
 }
 
+Result<std::uint64_t> BlockStore::LengthOf(std::int64_t id, Place place) const {
+  struct stat info {};
+  if (::stat(PathOf(id, place).c_str(), &info) < 0)
+    return FromErrno(errno, "cannot look at a cache file");
+  return static_cast<std::uint64_t>(info.st_size);
+}
+
+Result<Nanos> BlockStore::ChangedAt(std::int64_t id, Place place) const {
+  struct stat info {};
+  if (::stat(PathOf(id, place).c_str(), &info) < 0)
+    return FromErrno(errno, "cannot look at a cache file");
+  return static_cast<Nanos>(info.st_mtim.tv_sec) * 1'000'000'000 + info.st_mtim.tv_nsec;
+}
+
 Status BlockStore::Move(std::int64_t id, Place from, Place to, Fd* fd) {
   const std::string source = PathOf(id, from), target = PathOf(id, to);
   struct stat a {

@@ -9,6 +9,7 @@
 #include <string>
 #include <vector>
 
+#include "base/clock.h"
 #include "base/error.h"
 #include "base/file.h"
 
@@ -23,6 +24,8 @@ class BlockStore {
 
   // Opens for reading and writing; makes it if it is not there.
   Result<Fd> Open(std::int64_t id, Place place);
+  Result<std::uint64_t> LengthOf(std::int64_t id, Place place) const;
+  Result<Nanos> ChangedAt(std::int64_t id, Place place) const;
   bool Has(std::int64_t id, Place place) const;
   // Moves a file between the places; open descriptors stay good where both are on one file system.
   // Where they are not, the bytes are copied and `fd` (if any) becomes the new file's.

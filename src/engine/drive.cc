@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
+#include <utility>
 
 #include "base/log.h"
 #include "base/random.h"
@@ -11,6 +13,9 @@
 #include "engine/naming.h"
 
 namespace pargeter {
+namespace {
+constexpr std::size_t kManyDoomed = 1000;
+}
 
 Drive::Drive(DriveOptions options, std::unique_ptr<Provider> provider)
     : options_(std::move(options)), provider_(std::move(provider)) {}
@@ -34,7 +39,7 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
       std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
   {
     const Lock tree(drive->tree_mutex_);
-    PG_ASSIGN(drive->index_, Index::Open(o.state_folder + "/index.db"));
+    PG_ASSIGN(drive->index_, Index::Open(o.state_folder + "/index.db", o.disk));
   }
   PG_TRY(drive->Recover());
   drive->link_ = std::make_unique<LinkState>(
@@ -46,7 +51,8 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
       [d = drive.get()] {
         const Lock queue(d->queue_mutex_);
         d->queue_changed_.NotifyAll();
-      });
+      },
+      o.trial_pause);
   return drive;
 }
 
@@ -55,9 +61,20 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
 Status Drive::Recover() {
   const Lock tree(tree_mutex_);
   using Place = BlockStore::Place;
-  PG_ASSIGN(const std::vector<Node> waiting, index_->Intents(0, 1 << 30));
+  PG_ASSIGN(own_id_, index_->Meta("id"));
+  if (own_id_.empty()) {
+    own_id_ = RandomName(8);
+    PG_TRY(index_->SetMeta("id", own_id_));
+  }
+  PG_ASSIGN(const std::string boot, index_->Meta("boot"));
+  PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
+  synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
+  const bool power_cut = !boot.empty() && boot != options_.boot_id;
+  if (power_cut) PG_TRY(RecoverFromPowerCut());
+  PG_TRY(index_->SetMeta("boot", options_.boot_id));
+  PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
   std::unordered_set<NodeId> dirty;
-  for (const Node& node : waiting) {
+  for (Node& node : waiting) {
     if (node.dirty & kData) dirty.insert(node.id);
     if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
     // first writes journal "dirty", then move the file: finish the move
@@ -65,21 +82,23 @@ Status Drive::Recover() {
         blocks_->Has(node.id, Place::kCache)) {
       PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
     }
+    if ((node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node));
     Enqueue(node.id, node.intent, Duration(0));
   }
   for (const NodeId id : blocks_->List(Place::kPending)) {
     if (dirty.count(id) > 0) continue;
     PG_ASSIGN(auto node, index_->Get(id));
     if (node && (node->dirty & kData)) continue;
-    // acknowledged, but not moved back before the end: it is cache now
-    if (node && !node->gone()) {
+    // acknowledged, but not moved back before the end: it is cache now; after a power cut it may as
+    // well be a change of which the index knows nothing any more
+    if (node && !node->gone() && !power_cut) {
       PG_TRY(blocks_->Move(id, Place::kPending, Place::kCache, nullptr));
     } else {
       PG_TRY(blocks_->Drop(id, Place::kPending));
     }
   }
   PG_ASSIGN(const auto held, index_->AllOnDisk());
-  Transaction transaction = index_->Begin();
+  Change change(this);
   for (const auto& [id, bytes] : held) {
     if (dirty.count(id) == 0 && !blocks_->Has(id, Place::kCache)) {
       PG_ASSIGN(auto node, index_->Get(id));
@@ -96,7 +115,50 @@ Status Drive::Recover() {
     PG_TRY(blocks_->Drop(node.id, Place::kPending));
     PG_TRY(index_->Delete(node.id));
   }
-  return transaction.Commit();
+  return change.Commit();
+}
+
+// The machine has started anew, perhaps without warning. What the cache got since the last time
+// that everything was synced may be torn, or newer than the index: it is fetched again.
+Status Drive::RecoverFromPowerCut() {
+  for (const NodeId id : blocks_->List(BlockStore::Place::kCache)) {
+    PG_ASSIGN(auto node, index_->Get(id));
+    if (node && (node->dirty & kData)) continue;
+    PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(id, BlockStore::Place::kCache));
+    if (node && node->on_disk > 0 && changed < synced_at_) continue;
+    PG_TRY(blocks_->Drop(id, BlockStore::Place::kCache));
+  }
+  return {};
+}
+
+// A waiting file whose last bytes never reached the disk ends where they begin; one of which
+// nothing did, or which was deleted just then, is again what the store has, or nothing.
+Status Drive::MendPending(Node* node) {
+  std::uint64_t length = 0;
+  const bool here = blocks_->Has(node->id, BlockStore::Place::kPending);
+  if (here) {
+    PG_ASSIGN(length, blocks_->LengthOf(node->id, BlockStore::Place::kPending));
+  }
+  if (!node->copy_of.empty() || (!here && node->size == 0)) return {};
+  PG_ASSIGN(const std::string serial, index_->Presence(node->id));
+  RangeSet present = RangeSet::Parse(serial);
+  const auto ranges = present.All();
+  if (here && (ranges.empty() || ranges.back().end <= length)) return {};
+  if (!here && ranges.empty() && node->there != There::kAbsent && node->there_size >= node->size)
+    return {};
+  Log(LogLevel::kWarning, "{}: what was written last before the machine went down is lost",
+      Printable(node->name));
+  present.Remove({length, ~0ull >> 1});
+  if (!here && node->there == There::kAbsent) return index_->Delete(node->id);
+  if (!here) {
+    node->size = node->there_size;
+    node->dirty &= ~kData;
+  } else {
+    node->size = std::min(node->size, length);
+  }
+  node->on_disk = present.Bytes();
+  PG_TRY(index_->SavePresence(node->id, present.Serialize()));
+  return index_->Update(*node);
 }
 
 Drive::~Drive() { Stop(); }
@@ -175,6 +237,7 @@ void Drive::Stop() {
   }
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
   Ignore(index_->Sync());
+  RemoveDoomed();
 }
 
 // ---- the tree
@@ -211,8 +274,80 @@ Result<Drive::Live*> Drive::GetFolder(NodeId id) {
 }
 
 Status Drive::Save(Live* live) {
+  Change change(this);
+  touched_.insert(live->node.id);
   live->unsaved = false;
-  return index_->Update(live->node);
+  PG_TRY(index_->Update(live->node));
+  return change.Commit();
+}
+
+Drive::Change::Change(Drive* drive) NO_TS_ANALYSIS : drive_(*drive),
+                                                     transaction_(drive->index_->Begin()) {
+  ++drive_.changes_;
+}
+
+Drive::Change::~Change() NO_TS_ANALYSIS {
+  if (!open_) return;
+  --drive_.changes_;
+  if (drive_.changes_ == 0) Undo();
+}
+
+Status Drive::Change::Commit() NO_TS_ANALYSIS {
+  open_ = false;
+  const bool outermost = --drive_.changes_ == 0;
+  Status done = transaction_.Commit();
+  if (!outermost) return done;
+  if (!done.ok()) {
+    Undo();
+    return done;
+  }
+  drive_.touched_.clear();
+  for (const NodeId id : std::exchange(drive_.dropped_, {})) {
+    Ignore(drive_.blocks_->Drop(id, BlockStore::Place::kCache));
+    const auto it = drive_.live_.find(id);
+    const bool lives_on = it != drive_.live_.end() && !it->second->node.gone();
+    if (lives_on) {
+      Ignore(drive_.blocks_->Drop(id, BlockStore::Place::kPending));
+    } else {
+      drive_.doomed_.push_back(id);
+    }
+  }
+  if (drive_.doomed_.size() >= kManyDoomed) drive_.RemoveDoomed();
+  return {};
+}
+
+// A deleted file's waiting bytes go only when its deletion is sure to survive a power cut: else the
+// index would speak of a file whose bytes are gone.
+void Drive::RemoveDoomed() {
+  if (doomed_.empty()) return;
+  const bool any =
+      std::any_of(doomed_.begin(), doomed_.end(),
+                  [&](NodeId id) { return blocks_->Has(id, BlockStore::Place::kPending); });
+  if (any && !index_->Sync().ok()) return;
+  for (const NodeId id : std::exchange(doomed_, {}))
+    Ignore(blocks_->Drop(id, BlockStore::Place::kPending));
+}
+
+// Memory says again what the index says.
+void Drive::Change::Undo() NO_TS_ANALYSIS {
+  transaction_.Abandon();
+  drive_.dropped_.clear();
+  for (const NodeId id : std::exchange(drive_.touched_, {})) {
+    const auto it = drive_.live_.find(id);
+    if (it == drive_.live_.end()) continue;
+    Live& live = *it->second;
+    auto node = drive_.index_->Get(id);
+    if (!node.ok()) continue;  // the index cannot be read: nothing better is known
+    if (!*node) {
+      drive_.live_.erase(it);
+      continue;
+    }
+    live.node = std::move(**node);
+    if (!live.content) continue;
+    const Lock lock(live.content->mu);
+    live.node.size = live.content->size;
+    live.unsaved = true;
+  }
 }
 
 Status Drive::AddIntent(Live* live) {

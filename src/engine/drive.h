@@ -43,11 +43,14 @@ struct DriveOptions {
   Duration fresh_for{5000};  // a listing this old is asked for again when it is looked at
   Duration quiet{1000};      // a change waits so long for the next one before it goes up
   Duration patience{60000};  // the longest that a read waits for the store
+  Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
+  Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
   int upload_workers = 32;
   int fetch_workers = 8;
+  std::string boot_id;  // another one than last time: what was not synced may be lost
   const Clock* clock = &SystemClock();
   Disk* disk = &RealDisk();
 };
@@ -194,12 +197,34 @@ class Drive {
     Steady last_write{};
     Cancel upload;  // an upload under way, ended by the next write
   };
+  // A transaction on the index together with what memory and disk hold of it: it happens wholly,
+  // or, without Commit or when that fails, not at all. Nests: only the outermost one is real.
+  class Change {
+   public:
+    explicit Change(Drive* drive);
+    ~Change();
+    Change(const Change&) = delete;
+    Change& operator=(const Change&) = delete;
+    Status Commit();
+
+   private:
+    void Undo();
+    Drive& drive_;
+    Transaction transaction_;
+    bool open_ = true;
+  };
   struct Listing;  // a folder's listing under way
   struct Job;      // one reconcile step (reconcile.cc)
+  struct Blocker {
+    NodeId id = kNoNode;
+    enum class Why { kHeir, kCopy, kAbove, kInside, kPlace, kTried } why = Why::kAbove;
+  };
   enum class Outcome { kDone, kAgain, kParked };
 
   Drive(DriveOptions options, std::unique_ptr<Provider> provider);
   Status Recover();
+  Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
+  Status MendPending(Node* node) REQUIRES(tree_mutex_);
 
   // -- tree (drive.cc), all under tree_mutex_
   Result<Live*> Get(NodeId id) REQUIRES(tree_mutex_);
@@ -267,35 +292,54 @@ class Drive {
   std::uint64_t FreeUnused(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   void SavePresenceOfAll() EXCLUDES(tree_mutex_);
+  void SyncEverything() EXCLUDES(tree_mutex_);
+  void RemoveDoomed() REQUIRES(tree_mutex_);
   void FetchLoop();
 
-  // -- uploads (uploader.cc, reconcile.cc, moves.cc, removals.cc)
+  // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
   void Enqueue(NodeId id, std::int64_t order, Duration delay) EXCLUDES(queue_mutex_);
   void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
   void UploadLoop();
   void RunJob(NodeId id) EXCLUDES(tree_mutex_, queue_mutex_);
-  void Finished(NodeId id, Outcome outcome, Duration delay) EXCLUDES(queue_mutex_);
+  // `progress`: those that wait behind it look again.
+  void Finished(NodeId id, Outcome outcome, Duration delay, bool progress = true)
+      EXCLUDES(queue_mutex_);
   void Requeue(NodeId id) EXCLUDES(tree_mutex_);
   Result<Outcome> Reconcile(Job* job) EXCLUDES(tree_mutex_);
   Status EnsureProbed(const Cancel& cancel) EXCLUDES(tree_mutex_, probe_mutex_);
   Status PlanJob(Job* job) REQUIRES(tree_mutex_);
   Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<std::optional<Blocker>> BlockerOf(const Node& node) REQUIRES(tree_mutex_);
+  Result<std::optional<Blocker>> PlaceTaken(const Node& node) REQUIRES(tree_mutex_);
+  Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
+  Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
+  Status TakeBackFolder(Job* job);
+  Status CopyBelow(Job* job);
+  Status NameKept(NodeId folder, const std::string& path, const std::string& kept) REQUIRES(tree_mutex_);
+  std::string OriginOf(NodeId id) const;
+  Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> UploadFile(Job* job);
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
+  Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
+  Status EndParts(const std::string& journalled, const Cancel& cancel);
   Result<Outcome> CopyFile(Job* job);
   Result<Outcome> SendFolder(Job* job);
   Result<Outcome> MoveFolder(Job* job);
   Result<Outcome> RemoveThere(Job* job);
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
+  Status LeaveOldPlace(const Job& job) REQUIRES(tree_mutex_);
   Status CommitUpload(Job* job, const Entry& entry) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);
+  std::string Stamp() const;
 
   const DriveOptions options_;
   std::unique_ptr<Provider> provider_;
+  std::string own_id_;  // random, for as long as the state lives
   std::unique_ptr<BlockStore> blocks_;
   std::unique_ptr<Budget> budget_;
   std::unique_ptr<LinkState> link_;
@@ -311,6 +355,10 @@ class Drive {
   std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
   std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 20000;
+  int changes_ GUARDED_BY(tree_mutex_) = 0;                     // Change objects alive
+  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);            // saved by the Change under way
+  std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);            // whose files go when it is done
+  std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);          // deleted: files go after a sync
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
@@ -318,6 +366,8 @@ class Drive {
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
   std::string last_error_ GUARDED_BY(tree_mutex_);
+  Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;           // all older than this is on the disk
+  bool cache_changed_ GUARDED_BY(tree_mutex_) = false;    // since then
 
   Mutex pace_mutex_;
   double tokens_ GUARDED_BY(pace_mutex_) = 8;

@@ -163,6 +163,7 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
     if (inserted.error().code == Code::kExists) return Error(Code::kExists, "the name is taken");
     return inserted.error();
   }
+  touched_.insert(node.id);
   Enqueue(node.id, node.intent, options_.quiet);
   TouchFolder(parent);
   return Adopt(std::move(node));
@@ -183,7 +184,9 @@ Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kFolder, mode, uid, gid));
+  PG_TRY(change.Commit());
   ++live->lookups;
   return AttrOf(*live);
 }
@@ -196,9 +199,11 @@ Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const st
   if (target.size() > 1200)
     return Error(Code::kNameTooLong, "the link's target is longer than 1200 bytes");
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kSymlink, 0777, uid, gid));
   live->node.target = target;
   PG_TRY(Save(live));
+  PG_TRY(change.Commit());
   ++live->lookups;
   return AttrOf(*live);
 }
@@ -227,7 +232,8 @@ Status Drive::Remove(Live* live) {
   node.parent = kNoNode;
   node.ctime = options_.clock->Wall();
   TouchFolder(parent);
-  const bool there = node.there != There::kAbsent || !node.upload.empty();
+  const bool there =
+      node.there != There::kAbsent || !node.upload.empty() || node.tried_parent != kNoNode;
   if (!there) {
     node.intent = 0;
     PG_TRY(Save(live));
@@ -249,9 +255,9 @@ Status Drive::Unlink(NodeId parent, const std::string& name) {
   PG_ASSIGN(Live * live, Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
   if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
-  Transaction transaction = index_->Begin();
+  Change change(this);
   PG_TRY(Remove(live));
-  return transaction.Commit();
+  return change.Commit();
 }
 
 Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
@@ -271,9 +277,9 @@ Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
     return Error(Code::kNotFound, "there is no such name");
   PG_ASSIGN(const bool full, index_->HasChildren(id));
   if (full) return Error(Code::kNotEmpty, "the folder is not empty");
-  Transaction transaction = index_->Begin();
+  Change change(this);
   PG_TRY(Remove(live));
-  return transaction.Commit();
+  return change.Commit();
 }
 
 Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
@@ -301,7 +307,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     PG_ASSIGN(Live * above, Get(up));
     up = above->node.parent;
   }
-  Transaction transaction = index_->Begin();
+  Change change(this);
   if (target != nullptr) {
     if (replace == Replace::kNo) return Error(Code::kExists, "the name is taken");
     const bool folder = live->node.kind == NodeKind::kFolder;
@@ -330,7 +336,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   TouchFolder(parent);
   TouchFolder(new_parent);
   PG_TRY(KeepFolder(parent));
-  return transaction.Commit();
+  return change.Commit();
 }
 
 Status Drive::OpenFolder(NodeId id) {

@@ -120,11 +120,11 @@ Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std:
       there = live->node.id;
       ++live->lookups;
     } else {
-      Transaction transaction = index_->Begin();
+      Change change(this);
       PG_ASSIGN(Live * made, NewNode(parent, name, NodeKind::kFile, mode, uid, gid));
       made->node.dirty = kData;
       PG_TRY(Save(made));
-      PG_TRY(transaction.Commit());
+      PG_TRY(change.Commit());
       ++made->lookups;
       made->last_write = options_.clock->Now();
       return MakeOpen(made, true);
@@ -155,9 +155,15 @@ Status Drive::BeginWriting(const OpenFilePtr& file) {
   }
   const Lock lock(content->mu);
   if (content->place == Place::kPending) return {};
+  if (!content->present.empty()) {
+    // bytes that a power cut would leave trusted are not overwritten before the disk knows
+    PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
+    if (changed < synced_at_) PG_TRY(index_->Sync());
+  }
   PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, &content->fd));
   content->place = Place::kPending;
   content->unsaved = true;
+  cache_changed_ = true;
   return {};
 }
 
@@ -171,10 +177,10 @@ Status Drive::SaveContent(Live* live, Content* content) {
     content->unsaved = false;
     content->written = false;
   }
-  Transaction transaction = index_->Begin();
+  Change change(this);
   PG_TRY(index_->SavePresence(content->id, ranges));
   PG_TRY(Save(live));
-  return transaction.Commit();
+  return change.Commit();
 }
 
 Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
@@ -222,7 +228,8 @@ void Drive::Release(const OpenFilePtr& file) {
   }
   --live->opens;
   if (live->node.gone() && live->opens == 0) {
-    const bool there = live->node.there != There::kAbsent;
+    const bool there = live->node.there != There::kAbsent || !live->node.upload.empty() ||
+                       live->node.tried_parent != kNoNode;
     DropContent(live);
     if (there) {
       Enqueue(live->node.id, live->node.intent, Duration(0));
@@ -256,9 +263,11 @@ void Drive::DropContent(Live* live) {
   live->opens = 0;
   budget_->Release(bytes);
   live->node.on_disk = 0;
-  Ignore(blocks_->Drop(live->node.id, Place::kCache));
-  Ignore(blocks_->Drop(live->node.id, Place::kPending));
+  // the files go when the change is journalled, since it may come to nothing
+  Change change(this);
+  dropped_.insert(live->node.id);
   Ignore(index_->DropPresence(live->node.id));
+  Ignore(change.Commit());
 }
 
 // What was fetched is written down only after it is on the disk, else a power cut would leave
@@ -303,10 +312,24 @@ void Drive::SavePresenceOfAll() {
       }
     }
     it->second->node.on_disk = bytes;
-    Transaction transaction = index_->Begin();
+    cache_changed_ = true;
+    Change change(this);
     if (index_->SavePresence(id, ranges).ok() && Save(it->second.get()).ok())
-      Ignore(transaction.Commit());
+      Ignore(change.Commit());
   }
+}
+
+// Everything to the disk, and a note of when. After a power cut, cached files that changed later
+// than that are not trusted, so that neither closing nor fetching has to wait for the disk.
+void Drive::SyncEverything() {
+  const Nanos begun = options_.clock->Wall();
+  if (!options_.disk->SyncAll(options_.cache_folder).ok() ||
+      !options_.disk->SyncAll(options_.state_folder).ok())
+    return;
+  const Lock tree(tree_mutex_);
+  cache_changed_ = false;
+  if (!index_->SetMeta("synced_at", std::to_string(begun)).ok() || !index_->Sync().ok()) return;
+  synced_at_ = begun;
 }
 
 }  // namespace pargeter

@@ -243,7 +243,7 @@ std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
   const Lock tree(tree_mutex_);
   auto rows = index_->LeastUsed(256);
   if (!rows.ok()) return 0;
-  Transaction transaction = index_->Begin();
+  Change change(this);
   for (Node& row : *rows) {
     if (freed >= bytes) break;
     Live* live = Adopt(std::move(row));
@@ -254,7 +254,7 @@ std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
     freed += before - std::min(before, budget_->Used());
     Ignore(Save(live));
   }
-  Ignore(transaction.Commit());
+  Ignore(change.Commit());
   return freed;
 }
 
@@ -275,7 +275,7 @@ std::uint64_t Drive::FreeBehindReaders(std::uint64_t bytes) {
         content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
     RangeSet behind = content.present;
     behind.Remove({low, ~0ull >> 1});
-    if (behind.empty() || !index_->DropPresence(id).ok()) continue;
+    if (behind.empty() || !index_->DropPresence(id).ok() || !index_->Sync().ok()) continue;
     ++content.removals;
     content.unsaved = true;
     for (const Range& range : behind.All()) {

@@ -8,8 +8,9 @@
 
 namespace pargeter {
 
-LinkState::LinkState(const Clock* clock, std::function<Status()> trial, std::function<void()> back)
-    : clock_(clock), trial_(std::move(trial)), back_(std::move(back)) {}
+LinkState::LinkState(const Clock* clock, std::function<Status()> trial, std::function<void()> back,
+                     Duration pause)
+    : clock_(clock), trial_(std::move(trial)), back_(std::move(back)), first_pause_(pause) {}
 
 LinkState::~LinkState() { Stop(); }
 
@@ -55,7 +56,7 @@ std::string LinkState::LastFault() const {
 }
 
 void LinkState::Run() {
-  Duration pause(1000);
+  Duration pause = first_pause_;
   for (;;) {
     {
       Lock lock(mutex_);
@@ -70,7 +71,7 @@ void LinkState::Run() {
     const Status answer = trial_();
     const bool back = answer.ok() || (answer.error().code != Code::kUnavailable &&
                                       answer.error().code != Code::kTimeout);
-    pause = back ? Duration(1000) : std::min(pause * 2, Duration(15000));
+    pause = back ? first_pause_ : std::min(pause * 2, Duration(15000));
     if (!back) continue;
     {
       const Lock lock(mutex_);

@@ -15,8 +15,10 @@ namespace pargeter {
 
 class LinkState {
  public:
-  // `trial` asks the store something small; `back` runs when it answers again.
-  LinkState(const Clock* clock, std::function<Status()> trial, std::function<void()> back);
+  // `trial` asks the store something small; `back` runs when it answers again. The first
+  // trial is made after `pause`, later ones less and less often, at least every 15 s.
+  LinkState(const Clock* clock, std::function<Status()> trial, std::function<void()> back,
+            Duration pause = Duration(1000));
   ~LinkState();
   void Start();
   void Stop();
@@ -33,6 +35,7 @@ class LinkState {
   const Clock* const clock_;
   const std::function<Status()> trial_;
   const std::function<void()> back_;
+  const Duration first_pause_;
   mutable Mutex mutex_;
   CondVar changed_;
   Nanos offline_since_ GUARDED_BY(mutex_) = 0;

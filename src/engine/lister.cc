@@ -138,10 +138,10 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
 
 Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries) {
   const Lock tree(tree_mutex_);
-  Transaction transaction = index_->Begin();
+  Change change(this);
   PG_TRY(GetFolder(listing->folder));
   for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
-  PG_TRY(transaction.Commit());
+  PG_TRY(change.Commit());
   listing->first_page = true;
   tree_changed_.NotifyAll();
   return {};
@@ -168,6 +168,8 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
   if (placed) return TakeKnown(listing, Adopt(std::move(*placed)), entry);
   // only now: a file on its way to another's place may stand under such a name for a while
   if (IsOwnScratchName(entry.name)) return {};
+  PG_ASSIGN(const NodeId tried, index_->FindTried(listing->folder, entry.name));
+  if (tried != kNoNode) return {};  // perhaps a half-done step of ours: it is cleared up first
   const auto gone = removed_.find({listing->folder, entry.name});
   if (gone != removed_.end() && gone->second >= listing->started)
     return {};  // seen just before we deleted it
@@ -249,7 +251,7 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
 
 Status Drive::EndListing(Listing* listing) {
   const Lock tree(tree_mutex_);
-  Transaction transaction = index_->Begin();
+  Change change(this);
   PG_ASSIGN(Live * folder, Get(listing->folder));
   PG_ASSIGN(const std::vector<NodeId> known, index_->ThereChildren(listing->folder));
   for (const NodeId id : known) {
@@ -261,7 +263,7 @@ Status Drive::EndListing(Listing* listing) {
   }
   folder->node.listed_at = options_.clock->Wall();
   PG_TRY(Save(folder));
-  return transaction.Commit();
+  return change.Commit();
 }
 
 // The store no longer has it. Work that waits comes back as new; the rest goes here too.
@@ -330,9 +332,9 @@ Status Drive::LookAgain(NodeId id) {
   if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
   if (!entry.ok() || entry->kind == Kind::kFolder) {
     if (live->node.kind == NodeKind::kFolder) return {};
-    Transaction transaction = index_->Begin();
+    Change change(this);
     PG_TRY(VanishedThere(live));
-    PG_TRY(transaction.Commit());
+    PG_TRY(change.Commit());
     return Error(Code::kStale, "the file was deleted at the store");
   }
   if (live->node.version != entry->version) {
@@ -344,8 +346,15 @@ Status Drive::LookAgain(NodeId id) {
 
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.
 void Drive::WatchLoop() {
-  while (!stop_->WaitFor(kWatchEvery)) {
+  for (int round = 1; !stop_->WaitFor(kWatchEvery); ++round) {
     SavePresenceOfAll();
+    bool changed = false;
+    {
+      const Lock tree(tree_mutex_);
+      changed = cache_changed_;
+      RemoveDoomed();
+    }
+    if (changed && round % 6 == 0) SyncEverything();
     std::vector<NodeId> due;
     {
       const Lock tree(tree_mutex_);

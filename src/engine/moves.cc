@@ -40,29 +40,22 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
                                                Printable(from)));
       }
       const Lock tree(tree_mutex_);
-      Transaction transaction = index_->Begin();
+      Change change(this);
       PG_ASSIGN(Live * live, Get(job->id));
       job->delay = Duration(100);
       if (source.ok()) {
         NewVersion(live, *source);  // changed there, moved here: the new version moves
         PG_TRY(Save(live));
-        PG_TRY(transaction.Commit());
+        PG_TRY(change.Commit());
         return Outcome::kAgain;
       }
       live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
       PG_TRY(VanishedThere(live));
-      PG_TRY(transaction.Commit());
+      PG_TRY(change.Commit());
       return Outcome::kDone;
     }
   }
   if (!entry.ok()) return entry.error();
-  if (move) {
-    // the copy has checked the version: what stands there now is what was copied
-    const Status gone = provider_->Remove(from, Precondition::Anything(), job->cancel);
-    if (!gone.ok()) return gone.error();
-    const Lock tree(tree_mutex_);
-    removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
-  }
   if (copy_of) {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * live, Get(job->id));
@@ -84,6 +77,8 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   const bool is_new = node.there == There::kAbsent;
   node.marker = true;
   node.error.clear();
+  node.tried_parent = kNoNode;
+  node.tried_name.clear();
   if (node.mode == job->node.mode && node.mtime == job->node.mtime) node.dirty &= ~kAttributes;
   if (node.gone()) {
     node.there = There::kElsewhere;
@@ -104,7 +99,8 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
 }
 
-// On a flat store: every object below the old name is copied to the new one, then the old ones go.
+// On a flat store: every object below the old name is copied to the new one, then the folder's place
+// is changed, then the old ones go.
 // Begun again after a crash it finds what is left to do: copies are the same copies, and the
 // folder's place changes only when all is done.
 Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
@@ -134,10 +130,53 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * live, Get(job->id));
     if (live->node.there != There::kElsewhere || live->node.gone()) return Outcome::kAgain;
-    PG_ASSIGN(job->there_path, TherePath(live->node));
-    PG_TRY(PlanPlace(job, live));
-    if (job->postponed) return Outcome::kParked;
+    Job fresh;
+    fresh.id = job->id;
+    fresh.cancel = job->cancel;
+    *job = std::move(fresh);
+    PG_TRY(PlanJob(job));
+    if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
   }
+  if (!job->tried_path.empty()) return TakeBack(job);
+  PG_TRY(CopyBelow(job));
+
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job->id));
+  Node& node = live->node;
+  Change change(this);
+  if (job->occupant != kNoNode) {
+    PG_TRY(index_->Delete(job->occupant));
+    live_.erase(job->occupant);
+  }
+  removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  // from here on the folder is at its new place, and what is at the old one is taken back
+  node.tried_parent = node.there_parent;
+  node.tried_name = node.there_name;
+  if (node.gone()) {
+    node.there_parent = job->parent;
+    node.there_name = job->key;
+  } else {
+    SetThere(&node, job->parent, job->key);
+  }
+  acked_[node.id] = options_.clock->Now();
+  PG_TRY(Save(live));
+  for (const auto& [path, kept] : job->kept) PG_TRY(NameKept(node.id, path, kept));
+  // what is open reads on from the new place
+  for (auto& [id, other] : live_) {
+    if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
+    auto path = TherePath(other->node);
+    const Lock lock(other->content->mu);
+    if (path.ok() && other->node.copy_of.empty()) other->content->source.path = *path;
+  }
+  listed_.clear();
+  PG_TRY(change.Commit());
+  job->delay = Duration(0);
+  return Outcome::kAgain;
+}
+
+// Every object below the folder's old place is copied to the new one. Where something else stands
+// there already, ours gets a name beside it.
+Status Drive::CopyBelow(Job* job) {
   std::vector<Entry> objects;
   for (std::string next;;) {
     PG_ASSIGN(const ListPage page, provider_->ListDeep(job->there_path + "/", next, job->cancel));
@@ -148,19 +187,32 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   std::atomic<std::size_t> at{0};
   Mutex mutex;
   std::optional<Error> failed;
+  const auto copy = [&](const Entry& o) -> Status {
+    const std::string from = job->there_path + "/" + o.name, to = job->path + "/" + o.name;
+    auto done =
+        provider_->Copy(from, o.version, o.size, to, nullptr, Precondition::Absent(), job->cancel);
+    if (done.ok()) return {};
+    if (done.error().code != Code::kChanged) return done.error();
+    const auto there = provider_->Look(to, job->cancel);
+    if (there.ok() && there->size == o.size && there->version == o.version) return {};
+    if (!there.ok()) return there.error();
+    const auto slash = o.name.rfind('/') + 1;  // 0 where there is none
+    const std::string kept = o.name.substr(0, slash) + NameToKey(ConflictName(
+        KeyToName(o.name.substr(slash)), options_.host, Stamp()));
+    done = provider_->Copy(from, o.version, o.size, job->path + "/" + kept, nullptr,
+                           Precondition::Absent(), job->cancel);
+    if (!done.ok()) return done.error();
+    PG_TRY(provider_->Remove(from, Precondition::Is(o.version), job->cancel));
+    const Lock lock(mutex);
+    job->kept.emplace_back(o.name, kept);
+    return {};
+  };
   const auto work = [&] {
     for (std::size_t i = at++; i < objects.size(); i = at++) {
-      const Entry& o = objects[i];
-      const std::string to = job->path + "/" + o.name;
-      auto done = provider_->Copy(job->there_path + "/" + o.name, o.version, o.size, to, nullptr,
-                                  Precondition::Absent(), job->cancel);
-      if (!done.ok() && done.error().code == Code::kChanged) {
-        const auto there = provider_->Look(to, job->cancel);
-        if (there.ok() && there->size == o.size && there->version == o.version) continue;
-      }
-      if (done.ok()) continue;
+      const Status copied = copy(objects[i]);
+      if (copied.ok()) continue;
       const Lock lock(mutex);
-      if (!failed) failed = done.error();
+      if (!failed) failed = copied.error();
       return;
     }
   };
@@ -168,42 +220,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   for (int i = 1; i < 16 && i < static_cast<int>(objects.size()); ++i) helpers.emplace_back(work);
   work();
   for (std::thread& helper : helpers) helper.join();
-  if (failed) return *failed;
-  std::vector<std::string> old;
-  for (const Entry& o : objects) old.push_back(job->there_path + "/" + o.name);
-  PG_ASSIGN(const auto left, provider_->RemoveMany(old, job->cancel));
-  if (!left.empty()) return left.front().second;
-
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(job->id));
-  Node& node = live->node;
-  Transaction transaction = index_->Begin();
-  if (job->occupant != kNoNode) {
-    PG_TRY(index_->Delete(job->occupant));
-    live_.erase(job->occupant);
-  }
-  removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
-  if (node.gone()) {
-    node.there_parent = job->parent;
-    node.there_name = job->key;
-  } else {
-    SetThere(&node, job->parent, job->key);
-  }
-  acked_[node.id] = options_.clock->Now();
-  const bool settled = !node.gone() && node.there != There::kElsewhere && node.dirty == kClean;
-  if (settled) node.intent = 0;
-  PG_TRY(Save(live));
-  // what is open reads on from the new place
-  for (auto& [id, other] : live_) {
-    if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
-    auto path = TherePath(other->node);
-    const Lock lock(other->content->mu);
-    if (path.ok() && other->node.copy_of.empty()) other->content->source.path = *path;
-  }
-  listed_.clear();
-  PG_TRY(transaction.Commit());
-  job->delay = Duration(0);
-  return settled ? Outcome::kDone : Outcome::kAgain;
+  return failed ? Status(*failed) : Status();
 }
 
 }  // namespace pargeter

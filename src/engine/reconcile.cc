@@ -18,7 +18,6 @@ namespace pargeter {
 using Place = BlockStore::Place;
 
 namespace {
-constexpr Duration kOpenQuiet(30000);  // a file held open for writing goes up after so long a rest
 constexpr int kPartsAtOnce = 4;
 }  // namespace
 
@@ -32,6 +31,7 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
     PG_TRY(PlanJob(job));
   }
   if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
+  if (!job->tried_path.empty()) return TakeBack(job);
   const Node& node = job->node;
   if (node.gone()) return RemoveThere(job);
   const bool moved = node.there == There::kElsewhere;
@@ -57,117 +57,13 @@ Status Drive::EnsureProbed(const Cancel& cancel) {
   return index_->SetMeta("probe", provider_->ProbeResult());
 }
 
-Status Drive::PlanJob(Job* job) {
-  PG_ASSIGN(Live * live, Get(job->id));
-  const auto wait = [job](Duration delay) {
-    job->postponed = true;
-    job->delay = delay;
-  };
-  job->node = live->node;
-  const Node& node = job->node;
-  if (node.there != There::kAbsent) {
-    PG_ASSIGN(job->there_path, TherePath(node));
-  }
-  if (node.gone() && live->opens + live->old_opens > 0) {  // whoever has it open may still read it
-    wait(Duration(1000));
-    return {};
-  }
-  if (node.gone() && node.there != There::kAbsent) {
-    // the node that takes this one's place at the store overwrites it there; and a copy may need it
-    PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
-    const bool replaced = heir != nullptr && heir->node.intent != 0 &&
-                          heir->node.there != There::kSame &&
-                          heir->node.kind != NodeKind::kFolder && node.kind != NodeKind::kFolder;
-    if (replaced) {
-      job->postponed = true;
-      job->behind = heir->node.id;
-      return {};
-    }
-  }
-  const auto copies = copy_sources_.equal_range(job->there_path);
-  for (auto it = copies.first; it != copies.second; ++it) {
-    if (it->second == node.id) continue;
-    job->postponed = true;
-    job->behind = it->second;
-    return {};
-  }
-  // a move of a folder above runs first
-  for (NodeId up = node.gone() ? node.there_parent : node.parent; up != kRootId && up != kNoNode;) {
-    PG_ASSIGN(Live * above, Get(up));
-    if (above->node.there == There::kElsewhere && !above->node.gone()) {
-      job->postponed = true;
-      job->behind = up;
-      return {};
-    }
-    up = above->node.gone() ? above->node.there_parent : above->node.parent;
-  }
-  if (node.gone()) {
-    if (node.kind == NodeKind::kFolder) {
-      PG_ASSIGN(const bool waiting, index_->HasThereChildren(node.id));
-      if (waiting) wait(Duration(300));  // what was in it goes first
-    }
-    return {};
-  }
-  if (live->writers > 0 && options_.clock->Now() - live->last_write < kOpenQuiet) {
-    wait(Duration(1000));
-    return {};
-  }
-  return PlanPlace(job, live);
-}
-
-// Where the node goes, what is there now, and what goes with it.
-Status Drive::PlanPlace(Job* job, Live* live) {
-  const Node& node = live->node;
-  job->parent = node.parent;
-  job->key = KeyPart(node);
-  PG_ASSIGN(const std::string folder, FolderKey(node.parent));
-  job->path = folder + job->key;
-  if (node.there == There::kSame || node.there == There::kSpelled) {
-    job->only_if = Precondition::Is(node.version);
-  } else {
-    job->only_if = Precondition::Absent();
-    PG_ASSIGN(std::optional<Node> other,
-              index_->FindThere(node.parent, job->key, node.kind == NodeKind::kFolder));
-    if (other && other->id != node.id) {
-      if (other->gone()) {
-        job->occupant = other->id;
-        job->only_if = Precondition::Is(other->version);
-      } else if (other->intent != 0) {  // it has to move away first
-        PG_ASSIGN(Live * mover, Get(other->id));
-        PG_ASSIGN(std::optional<Node> cycle,
-                  index_->FindThere(mover->node.parent, KeyPart(mover->node), false));
-        if (!cycle || cycle->id != node.id) {
-          job->postponed = true;
-          job->behind = other->id;
-          return {};
-        }
-        // two files that change places: this one leaves over a name of its own
-        job->path = std::string(kScratchPrefix) + fmt::format("swap-{}", node.id);
-        job->parent = kRootId;
-        job->key = job->path;
-      }
-    }
-  }
-  Attributes& a = job->attributes;
-  a.mode = node.mode;
-  a.mtime = node.mtime;
-  if (node.uid >= 0) a.uid = static_cast<std::uint32_t>(node.uid);
-  if (node.gid >= 0) a.gid = static_cast<std::uint32_t>(node.gid);
-  if (node.kind == NodeKind::kSymlink) a.symlink = node.target;
-  job->size = node.kind == NodeKind::kSymlink ? 0 : node.size;
-  if (node.kind == NodeKind::kFile && (node.dirty & kData)) {
-    PG_ASSIGN(job->content, ContentOf(live));
-  }
-  live->upload = job->cancel;
-  return {};
-}
-
 Result<Drive::Outcome> Drive::UploadFile(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
   if (job->content) {
     // parts that were never read here come from the version that was changed
     const Status whole = EnsurePresent(job->content, {0, job->size}, {0, 0}, deadline);
     if (!whole.ok()) return whole.error().Within("cannot complete " + Printable(job->path));
+    PG_TRY(JournalCompleted(job));
   }
   auto entry = SendContent(job);
   if (!entry.ok()) {
@@ -175,27 +71,57 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
     return entry.error();
   }
   PG_TRY(CommitUpload(job, *entry));
-  if (job->node.there == There::kElsewhere && job->there_path != job->path) {
-    // changed and moved: the old place goes, unless somebody changed it
-    const Status gone =
-        provider_->Remove(job->there_path, Precondition::Is(job->node.version), job->cancel);
-    if (!gone.ok() && gone.error().code != Code::kChanged)
-      Log(LogLevel::kWarning, "{}", gone.error().what);
-    const Lock tree(tree_mutex_);
-    removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
-  }
   return Outcome::kDone;
+}
+
+// Bytes of the version that was changed are part of what waits now, and may be needed when the store
+// has only ours any more: they are as safe as those that were written here.
+Status Drive::JournalCompleted(Job* job) {
+  Content* content = job->content.get();
+  {
+    const Lock lock(content->mu);
+    if (!content->unsaved) return {};
+    PG_TRY(options_.disk->SyncData(content->fd.get()));
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job->id));
+  return live->content.get() == content ? SaveContent(live, content) : Status();
 }
 
 Result<Entry> Drive::SendContent(Job* job) {
   const Capabilities can = provider_->Can();
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
+  PG_TRY(EndParts(job->node.upload, job->cancel));  // of when it was larger
   if (job->node.kind == NodeKind::kSymlink) {
     TextSource body(SymlinkBody(job->node.target));
     return provider_->Write(job->path, &body, job->attributes, job->only_if, job->cancel);
   }
   ContentSource source(job->content, 0, job->size, options_.disk);
   return provider_->Write(job->path, &source, job->attributes, job->only_if, job->cancel);
+}
+
+Status Drive::JournalParts(NodeId id, const std::string& upload) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  live->node.upload = upload;
+  return Save(live);
+}
+
+// Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"
+// and the path where it is not known whether it was begun, nor under which id.
+Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
+  if (journalled.empty()) return {};
+  const auto end = journalled.find('\n');
+  const std::string path = journalled.substr(end + 1);
+  if (journalled[0] != '?') {
+    const auto colon = journalled.find(':', journalled.find(':') + 1);
+    return provider_->AbortParts({path, journalled.substr(colon + 1, end - colon - 1)}, cancel);
+  }
+  PG_ASSIGN(const std::vector<PartedUpload> uploads, provider_->ListUploads(cancel));
+  for (const PartedUpload& upload : uploads) {
+    if (upload.path == path) PG_TRY(provider_->AbortParts(upload, cancel));
+  }
+  return {};
 }
 
 // In parts, several at once. The upload's id is journalled, so that the next start goes on with the
@@ -220,14 +146,12 @@ Result<Entry> Drive::SendParts(Job* job) {
         }
       }
     }
-    if (upload.id.empty()) Ignore(provider_->AbortParts(former, job->cancel));
+    if (upload.id.empty()) PG_TRY(EndParts(known, job->cancel));
   }
   if (upload.id.empty()) {
+    PG_TRY(JournalParts(job->id, "?\n" + job->path));
     PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(job->id));
-    live->node.upload = mark + upload.id + "\n" + upload.path;
-    PG_TRY(Save(live));
+    PG_TRY(JournalParts(job->id, mark + upload.id + "\n" + upload.path));
   }
   std::atomic<int> next{0};
   Mutex mutex;
@@ -267,13 +191,7 @@ Result<Entry> Drive::SendParts(Job* job) {
   // parts that went up stay for the next attempt, unless there will be none like this
   if (failed->code == Code::kCancelled && stop_->cancelled()) return *failed;
   if (!MayRetry(failed->code)) {
-    Ignore(provider_->AbortParts(upload, nullptr));
-    const Lock tree(tree_mutex_);
-    auto live = Get(job->id);
-    if (live.ok()) {
-      (*live)->node.upload.clear();
-      Ignore(Save(*live));
-    }
+    if (provider_->AbortParts(upload, nullptr).ok()) Ignore(JournalParts(job->id, ""));
   }
   return *failed;
 }
@@ -281,12 +199,14 @@ Result<Entry> Drive::SendParts(Job* job) {
 // The store has acknowledged exactly what `job` sent.
 Status Drive::CommitUpload(Job* job, const Entry& entry) {
   const Lock tree(tree_mutex_);
-  Transaction transaction = index_->Begin();
+  Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
   node.version = entry.version;
   node.there_size = entry.size;
   node.upload.clear();
+  node.tried_parent = kNoNode;
+  node.tried_name.clear();
   node.copy_version.clear();
   node.error.clear();
   node.attempts = 0;
@@ -298,6 +218,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
+  PG_TRY(LeaveOldPlace(*job));
   DropOccupant(job);
   const bool same_bytes = node.generation == job->node.generation;
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
@@ -325,8 +246,29 @@ Status Drive::CommitUpload(Job* job, const Entry& entry) {
     Enqueue(node.id, node.intent, options_.quiet);
   }
   PG_TRY(Save(live));
-  PG_TRY(transaction.Commit());
+  PG_TRY(change.Commit());
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
+  return {};
+}
+
+// It is at its new place. What is left at the old one is a deletion of its own, journalled with the
+// move: so it is done once, whatever happens between.
+Status Drive::LeaveOldPlace(const Job& job) {
+  if (job.node.there != There::kElsewhere || job.there_path == job.path) return {};
+  Node old;
+  old.kind = job.node.kind;
+  old.name = job.node.name;
+  old.there = There::kElsewhere;
+  old.there_parent = job.node.there_parent;
+  old.there_name = job.node.there_name;
+  old.version = job.node.version;
+  old.size = old.there_size = job.node.there_size;
+  old.mtime = old.ctime = job.node.mtime;
+  old.intent = index_->NextIntent();
+  old.intent_since = options_.clock->Wall();
+  PG_TRY(index_->Insert(&old));
+  touched_.insert(old.id);
+  Enqueue(old.id, old.intent, Duration(0));
   return {};
 }
 
@@ -344,91 +286,6 @@ void Drive::DropOccupant(Job* job) {
   node.there = There::kAbsent;
   node.intent = 0;
   Ignore(Save(*occupant));
-}
-
-// The store has something else than we knew at the place where this node goes.
-Result<Drive::Outcome> Drive::Conflict(Job* job) {
-  const auto there = provider_->Look(job->path, job->cancel);
-  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-  if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
-      job->content) {
-    ContentSource source(job->content, 0, job->size, options_.disk);
-    if (provider_->HoldsContent(*there, &source)) {
-      // our own upload, whose answer was lost, or the same bytes from another side
-      PG_TRY(CommitUpload(job, *there));
-      return Outcome::kDone;
-    }
-  }
-  const Lock tree(tree_mutex_);
-  Transaction transaction = index_->Begin();
-  PG_ASSIGN(Live * live, Get(job->id));
-  Node& node = live->node;
-  job->delay = Duration(100);
-  const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
-  if (!there.ok() || there->kind == Kind::kFolder) {
-    if (at_its_place) {  // deleted there, changed here: ours comes back
-      node.there = There::kAbsent;
-      node.there_parent = kNoNode;
-      node.there_name.clear();
-      node.version.clear();
-    }
-    DropOccupant(job);
-    PG_TRY(Save(live));
-    PG_TRY(transaction.Commit());
-    return Outcome::kAgain;
-  }
-  // Changed on both sides: theirs keeps the name, ours stands beside it.
-  const NodeId parent = node.parent;
-  const std::string name = node.name;
-  PG_TRY(KeepBeside(live));
-  Node theirs;
-  theirs.parent = parent;
-  theirs.name = name;
-  theirs.kind = there->attributes.symlink ? NodeKind::kSymlink : NodeKind::kFile;
-  theirs.target = there->attributes.symlink.value_or("");
-  theirs.there = There::kSame;
-  if (NameToKey(name) != job->key) SetThere(&theirs, parent, job->key);
-  theirs.version = there->version;
-  theirs.size = theirs.there_size = there->size;
-  theirs.mode = there->attributes.mode.value_or(0644);
-  theirs.mtime = theirs.ctime = there->attributes.mtime.value_or(there->modified);
-  theirs.attributes_known = true;
-  DropOccupant(job);
-  PG_TRY(index_->Insert(&theirs));
-  PG_TRY(transaction.Commit());
-  Log(LogLevel::kWarning, "{} was changed here and at the store: ours is kept as {}", name,
-      live->node.name);
-  Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
-  return Outcome::kAgain;
-}
-
-Status Drive::KeepBeside(Live* live) {
-  Node& node = live->node;
-  const time_t seconds = static_cast<time_t>(options_.clock->Wall() / 1'000'000'000);
-  tm t{};
-  gmtime_r(&seconds, &t);
-  const std::string stamp = fmt::format("{:04}-{:02}-{:02} {:02}.{:02}.{:02}", t.tm_year + 1900,
-                                        t.tm_mon + 1, t.tm_mday, t.tm_hour, t.tm_min, t.tm_sec);
-  for (int copy = 1;; ++copy) {
-    std::string name = ConflictName(node.name, options_.host,
-                                    copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
-    PG_ASSIGN(Live * taken, Find(node.parent, name));
-    if (taken != nullptr) continue;
-    node.name = std::move(name);
-    break;
-  }
-  const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
-  if (at_its_place) {
-    node.there = There::kAbsent;
-    node.there_parent = kNoNode;
-    node.there_name.clear();
-    node.version.clear();
-  }
-  node.conflict = true;
-  Tell([parent = node.parent, name = node.name](ChangeListener* l) {
-    l->NameChanged(parent, name);
-  });
-  return Save(live);
 }
 
 }  // namespace pargeter

@@ -17,13 +17,7 @@ constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks
 
 Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   const Node& node = job->node;
-  if (!node.upload.empty()) {
-    const auto colon = node.upload.find(':', node.upload.find(':') + 1),
-               end = node.upload.find('\n');
-    PG_TRY(provider_->AbortParts(
-        {node.upload.substr(end + 1), node.upload.substr(colon + 1, end - colon - 1)},
-        job->cancel));
-  }
+  PG_TRY(EndParts(node.upload, job->cancel));
   if (node.there == There::kAbsent) {
     PG_TRY(CommitGone(node.id));
     return Outcome::kDone;

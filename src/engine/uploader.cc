@@ -46,7 +46,7 @@ void Drive::UploadLoop() {
         if (stop_->cancelled()) return;
         const Steady now = options_.clock->Now();
         const bool open = exclusive_ == kNoNode && now >= slow_until_ && link_->OfflineSince() == 0;
-        if (open && !due_.empty() && (hurry_ || std::get<0>(*due_.begin()) <= now)) break;
+        if (open && !due_.empty() && std::get<0>(*due_.begin()) <= now) break;
         Steady wake = now + std::chrono::hours(1);
         if (now < slow_until_)
           wake = slow_until_;
@@ -92,9 +92,8 @@ void Drive::RunJob(NodeId id) {
       Ignore(Save(*live));
       last_error_ = error.what;
       // the wire has retried already: from here on, slowly
-      const double step =
-          std::min(300.0, 2.0 * static_cast<double>(1 << std::min<std::int64_t>(node.attempts, 8)));
-      delay = Duration(static_cast<long>(step * 1000));
+      delay = std::min(Duration(300000),
+                       options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
       if (MayRetry(error.code)) delay = std::min(delay, Duration(15000));
     }
     Log(LogLevel::kWarning, "an upload waits: {}", error.what);
@@ -103,7 +102,7 @@ void Drive::RunJob(NodeId id) {
     const Lock lock(queue_mutex_);
     slow_until_ = options_.clock->Now() + std::max(Duration(2000), Duration(error.retry_after_ms));
   }
-  Finished(id, Outcome::kAgain, delay);
+  Finished(id, Outcome::kAgain, delay, false);
 }
 
 // Waits behind another node's intent; released when that one is finished.
@@ -122,7 +121,7 @@ void Drive::Park(NodeId id, NodeId behind) {
   queue_changed_.NotifyAll();
 }
 
-void Drive::Finished(NodeId id, Outcome outcome, Duration delay) {
+void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) {
   std::int64_t order = 0;
   {
     const Lock tree(tree_mutex_);
@@ -146,7 +145,7 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay) {
   } else if (again) {
     add(id, order, hurry_ ? now : now + options_.quiet);
   }
-  if (outcome == Outcome::kDone) {
+  if (progress) {
     const auto waiting = parked_.find(id);
     if (waiting != parked_.end()) {
       for (const NodeId node : waiting->second) add(node, 0, now);
@@ -162,6 +161,13 @@ Status Drive::Flush(Duration patience) {
   {
     const Lock lock(queue_mutex_);
     hurry_ = true;
+    // what waits for a quiet moment goes now, in order; what failed is tried again once
+    std::vector<std::tuple<Steady, std::int64_t, NodeId>> waiting(due_.begin(), due_.end());
+    due_.clear();
+    for (const auto& [due, order, id] : waiting) {
+      queued_[id] = {options_.clock->Now(), order};
+      due_.emplace(queued_[id].first, order, id);
+    }
     queue_changed_.NotifyAll();
   }
   Status outcome;

@@ -3,12 +3,11 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 
-#include "base/file.h"
 
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 1;
+constexpr int kSchemaVersion = 2;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -18,12 +17,14 @@ CREATE TABLE nodes(
   target BLOB, attributes_known INT NOT NULL, marker INT NOT NULL,
   version BLOB, there_size INT, listed_at INT, dirty INT NOT NULL, generation INT,
   copy_of BLOB, copy_version BLOB, upload BLOB,
-  intent INT, intent_since INT, attempts INT, error BLOB, on_disk INT NOT NULL, used_at INT, conflict INT);
+  intent INT, intent_since INT, attempts INT, error BLOB, on_disk INT NOT NULL, used_at INT, conflict INT,
+  tried_parent INT, tried_name BLOB);
 -- a name is taken once in a folder
 CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 -- reading a folder goes by id, so that a position in it stays true while it changes
 CREATE INDEX reading ON nodes(parent) WHERE parent IS NOT NULL;
 CREATE INDEX elsewhere ON nodes(there_parent, there_name) WHERE there_parent IS NOT NULL;
+CREATE INDEX tried ON nodes(tried_parent, tried_name) WHERE tried_parent IS NOT NULL;
 CREATE UNIQUE INDEX waiting ON nodes(intent) WHERE intent IS NOT NULL;
 CREATE INDEX held ON nodes(used_at) WHERE on_disk > 0;
 CREATE INDEX apart ON nodes(conflict) WHERE conflict > 0;
@@ -34,13 +35,15 @@ CREATE TABLE meta(key BLOB PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 constexpr const char* kColumns =
     "id, kind, parent, name, there, there_parent, there_name, size, mtime, ctime, mode, uid, gid, "
     "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
-    "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict";
+    "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict, "
+    "tried_parent, tried_name";
 
 }  // namespace
 
-Result<std::unique_ptr<Index>> Index::Open(const std::string& path) {
+Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk) {
   auto index = std::unique_ptr<Index>(new Index());
   index->path_ = path;
+  index->disk_ = disk;
   PG_ASSIGN(index->db_, Database::Open(path));
   PG_TRY(index->db_.Execute("PRAGMA journal_mode=WAL"));
   // Commits need not reach the disk's platter, only the kernel; Sync does the rest. Checkpoints
@@ -64,6 +67,17 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path) {
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
   }
+  if (schema == 1) {
+    Transaction transaction = index->Begin();
+    PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
+                              "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
+                              "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
+                              "WHERE tried_parent IS NOT NULL;"
+                              "PRAGMA user_version=2"));
+    PG_TRY(transaction.Commit());
+  }
+  // the log's own name must survive a power cut, else Sync syncs a file that is nowhere
+  PG_TRY(disk->SyncFolder(path.substr(0, path.rfind('/'))));
   PG_TRY(index->Prepare());
   PG_ASSIGN(const auto root, index->Get(kRootId));
   if (!root) {
@@ -81,8 +95,8 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path) {
 
 Status Index::Sync() {
   // the log file is synced by a descriptor of our own: SQLite's locks are on other files
-  PG_ASSIGN(const Fd wal, RealDisk().Open(path_ + "-wal", O_RDONLY));
-  return RealDisk().SyncData(wal.get());
+  PG_ASSIGN(const Fd wal, disk_->Open(path_ + "-wal", O_RDONLY));
+  return disk_->SyncData(wal.get());
 }
 
 Result<std::optional<Node>> Index::Get(NodeId id) { return Row(&get_.Bind(1, id)); }
@@ -117,10 +131,7 @@ Result<bool> Index::HasChildren(NodeId parent) {
   PG_ASSIGN(const std::int64_t n, OneInt(&has_children_.Bind(1, parent)));
   return n > 0;
 }
-Result<bool> Index::HasThereChildren(NodeId parent) {
-  PG_ASSIGN(const std::int64_t n, OneInt(&has_there_.Bind(1, parent)));
-  return n > 0;
-}
+Result<NodeId> Index::AnyThereChild(NodeId parent) { return OneInt(&has_there_.Bind(1, parent)); }
 Result<std::uint64_t> Index::CountChildren(NodeId parent) {
   PG_ASSIGN(const std::int64_t n, OneInt(&count_.Bind(1, parent)));
   return static_cast<std::uint64_t>(n);
@@ -157,6 +168,9 @@ Result<PendingSummary> Index::Pending() {
   return out;
 }
 
+Result<NodeId> Index::FindTried(NodeId parent, std::string_view name) {
+  return OneInt(&find_tried_.Bind(1, parent).Bind(2, name));
+}
 Result<std::vector<Node>> Index::Conflicts() { return Rows(&conflicts_); }
 Result<std::vector<Node>> Index::GoneAndAbsent() { return Rows(&gone_); }
 
@@ -197,7 +211,7 @@ Status Index::SetMeta(std::string_view key, std::string_view value) {
 Status Index::Prepare() {
   const std::string select = fmt::format("SELECT {} FROM nodes ", kColumns);
   std::string marks, sets;
-  for (int i = 1; i <= 31; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
+  for (int i = 1; i <= 33; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
   int at = 0;
   for (std::size_t from = 0; from != std::string::npos;) {
     const std::string columns = kColumns;
@@ -216,6 +230,9 @@ Status Index::Prepare() {
   PG_TRY(prepare(&find_there_,
                  select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
                           "AND (kind=1)=?3"));
+  PG_TRY(prepare(&find_tried_,
+                 "SELECT id FROM nodes WHERE tried_parent=?1 AND tried_name=?2 AND tried_parent IS "
+                 "NOT NULL LIMIT 1"));
   PG_TRY(prepare(&children_, select + "INDEXED BY reading WHERE parent=?1 AND id>?2 AND id<>1 "
                                       "AND parent IS NOT NULL ORDER BY id LIMIT ?3"));
   PG_TRY(
@@ -225,7 +242,9 @@ Status Index::Prepare() {
   PG_TRY(prepare(&has_children_,
                  "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
   PG_TRY(prepare(&has_there_,
-                 "SELECT 1 FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL LIMIT 1"));
+                 "SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL "
+                 "UNION ALL SELECT id FROM nodes WHERE tried_parent=?1 AND tried_parent IS NOT NULL "
+                 "LIMIT 1"));
   PG_TRY(prepare(&count_,
                  "SELECT count(*) FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL"));
   PG_TRY(prepare(&insert_, fmt::format("INSERT INTO nodes({}) VALUES({})", kColumns, marks)));
@@ -238,7 +257,7 @@ Status Index::Prepare() {
                  "ELSE 0 END),0),"
                  " coalesce(min(intent_since),0) FROM nodes WHERE intent IS NOT NULL"));
   PG_TRY(prepare(&conflicts_, select + "WHERE conflict>0 AND parent IS NOT NULL"));
-  PG_TRY(prepare(&gone_, select + "WHERE parent IS NULL AND there=0"));
+  PG_TRY(prepare(&gone_, select + "WHERE parent IS NULL AND there=0 AND upload IS NULL AND tried_parent IS NULL"));
   PG_TRY(prepare(&presence_, "SELECT ranges FROM presence WHERE node=?1"));
   PG_TRY(prepare(&save_presence_, "INSERT OR REPLACE INTO presence(node, ranges) VALUES(?1, ?2)"));
   PG_TRY(prepare(&drop_presence_, "DELETE FROM presence WHERE node=?1"));

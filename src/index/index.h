@@ -19,6 +19,7 @@
 
 #include "base/clock.h"
 #include "base/error.h"
+#include "base/file.h"
 #include "index/sqlite.h"
 
 namespace pargeter {
@@ -64,6 +65,10 @@ struct Node {
   std::string copy_of;           // path at the store that this is to be a copy of, or ""
   std::string copy_version;
   std::string upload;  // id of an upload in parts that is under way, or ""
+  // Where something was last begun to be made at the store, of which it is not known whether it
+  // came to be; kNoNode: nowhere.
+  NodeId tried_parent = kNoNode;
+  std::string tried_name;
 
   std::int64_t intent = 0;  // order among the waiting changes; 0: nothing waits
   Nanos intent_since = 0;
@@ -84,7 +89,7 @@ struct PendingSummary {
 class Index {
  public:
   // Makes the schema where there is none. kRefused: written by a newer program.
-  static Result<std::unique_ptr<Index>> Open(const std::string& path);
+  static Result<std::unique_ptr<Index>> Open(const std::string& path, Disk* disk = &RealDisk());
 
   Transaction Begin() { return Transaction(&db_, &depth_); }
   Status Sync();  // what is committed survives a power cut
@@ -94,12 +99,14 @@ class Index {
   // A node whose place at the store is its own (kElsewhere or kSpelled).
   Result<std::optional<Node>> FindThere(NodeId there_parent, std::string_view there_name,
                                         bool folder);
+  // The node of which something may have been begun there; kNoNode: none.
+  Result<NodeId> FindTried(NodeId tried_parent, std::string_view tried_name);
   // Children here with ids above `after`, in order of id, at most `limit`.
   Result<std::vector<Node>> Children(NodeId parent, NodeId after, int limit);
   // Ids of all nodes that the store has in that folder, whichever place they have here.
   Result<std::vector<NodeId>> ThereChildren(NodeId there_parent);
   Result<bool> HasChildren(NodeId parent);
-  Result<bool> HasThereChildren(NodeId there_parent);
+  Result<NodeId> AnyThereChild(NodeId there_parent);  // one whose place there is its own or unsure
   Result<std::uint64_t> CountChildren(NodeId parent);
 
   // Gives the node its id. kExists if the name is taken.
@@ -134,10 +141,11 @@ class Index {
   Result<std::optional<Node>> Row(Statement* statement);
 
   std::string path_;
+  Disk* disk_ = nullptr;
   Database db_;
   int depth_ = 0;
   std::int64_t last_intent_ = 0;
-  Statement get_, find_, find_there_, children_, there_children_, has_children_, has_there_, count_,
+  Statement get_, find_, find_there_, find_tried_, children_, there_children_, has_children_, has_there_, count_,
       insert_, update_, delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_,
       drop_presence_, least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
 };

@@ -58,6 +58,8 @@ Node Index::FromRow(const Statement& row) {
   n.on_disk = static_cast<std::uint64_t>(row.Int(c++));
   n.used_at = row.Int(c++);
   n.conflict = row.Int(c++) != 0;
+  n.tried_parent = row.Int(c++);
+  n.tried_name = row.Blob(c++);
   return n;
 }
 
@@ -99,6 +101,8 @@ void Index::BindNode(Statement* s, const Node& n) const {
   s->Bind(at++, static_cast<std::int64_t>(n.on_disk));
   s->Bind(at++, n.used_at);
   s->Bind(at++, std::int64_t{n.conflict});
+  BindOrNull(s, at++, n.tried_parent, n.tried_parent == kNoNode);
+  BindText(s, at++, n.tried_name);
 }
 
 Result<std::vector<Node>> Index::Rows(Statement* statement) {

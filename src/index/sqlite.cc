@@ -126,8 +126,9 @@ Transaction::Transaction(Database* db, int* depth) : db_(db), depth_(depth) {
   const Status begun = db_->Execute("BEGIN IMMEDIATE");
   if (!begun.ok()) Log(LogLevel::kError, "{}", begun.error().what);
 }
-Transaction::~Transaction() {
-  if (!open_) return;
+Transaction::~Transaction() { Abandon(); }
+void Transaction::Abandon() {
+  if (!std::exchange(open_, false)) return;
   if (--*depth_ == 0) Ignore(db_->Execute("ROLLBACK"));
 }
 Status Transaction::Commit() {

@@ -64,6 +64,7 @@ class Transaction {
   Transaction(const Transaction&) = delete;
   Transaction& operator=(const Transaction&) = delete;
   Status Commit();
+  void Abandon();  // rolls back now; nothing after Commit
 
  private:
   Database* db_;

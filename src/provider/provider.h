@@ -31,6 +31,9 @@ struct Attributes {
   std::optional<Nanos> mtime;
   std::optional<std::uint32_t> uid, gid;
   std::optional<std::string> symlink;  // target: the entry is a symbolic link
+  // Who wrote it, [a-z0-9.] up to 64: so that a writer knows his own work again when the answer to
+  // it was lost. "": unknown, or a store that carries no such thing.
+  std::string origin;
 };
 
 // What the store says of one object. `version` names its content and is compared for equality

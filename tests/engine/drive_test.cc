@@ -7,24 +7,11 @@
 #include <filesystem>
 
 #include "support/fake_store.h"
+#include "support/harsh_disk.h"
 #include "support/process.h"
 
 namespace pargeter::test {
 namespace {
-
-// A disk that can be full or broken.
-class FaultyDisk : public Disk {
- public:
-  std::atomic<bool> full{false}, broken{false};
-  Result<std::uint64_t> FreeBytes(const std::string& path) override {
-    if (full) return std::uint64_t{0};
-    return Disk::FreeBytes(path);
-  }
-  Result<std::size_t> ReadAt(int fd, char* data, std::size_t size, std::uint64_t offset) override {
-    if (broken) return Error(Code::kIo, "the disk is broken");
-    return Disk::ReadAt(fd, data, size, offset);
-  }
-};
 
 class DriveTest : public testing::Test {
  protected:
@@ -125,7 +112,7 @@ class DriveTest : public testing::Test {
 
   TemporaryFolder folder_;
   FakeWorld world_;
-  FaultyDisk disk_;
+  HarshDisk disk_;
   bool read_only_ = false;
   std::unique_ptr<Drive> drive_;
 };

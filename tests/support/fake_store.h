@@ -2,7 +2,9 @@
 // what it was asked.
 #pragma once
 
+#include <functional>
 #include <map>
+#include <random>
 #include <string>
 #include <vector>
 
@@ -25,6 +27,19 @@ struct FakeWorld {
   bool offline GUARDED_BY(mutex) = false;
   int lose_answers GUARDED_BY(mutex) = 0;  // so many writes are done and then said to have failed
   std::string forbid GUARDED_BY(mutex);    // writes and copies to this path are not allowed
+  std::function<bool()> cut_off;           // true: who asks is dead, nothing he asks happens
+  // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
+  double fault_share GUARDED_BY(mutex) = 0;
+  std::uint64_t fail_at GUARDED_BY(mutex) = 0, lose_at GUARDED_BY(mutex) = 0;
+  std::uint64_t count GUARDED_BY(mutex) = 0;
+  std::mt19937_64 dice GUARDED_BY(mutex);
+  std::uint64_t multipart_above = 0;
+  struct Upload {
+    std::string path;
+    Attributes attributes;
+    std::map<int, std::string> parts;
+  };
+  std::map<std::string, Upload> uploads GUARDED_BY(mutex);
 
   void Put(const std::string& path, const std::string& body) {
     const Lock lock(mutex);
@@ -44,6 +59,25 @@ struct FakeWorld {
     const Lock lock(mutex);
     offline = value;
   }
+  void Faults(double share, std::uint64_t seed) {
+    const Lock lock(mutex);
+    fault_share = share;
+    dice.seed(seed);
+  }
+  void FailAt(std::uint64_t fail, std::uint64_t lose) {
+    const Lock lock(mutex);
+    count = 0;
+    fail_at = fail;
+    lose_at = lose;
+  }
+  std::uint64_t Count() {
+    const Lock lock(mutex);
+    return count;
+  }
+  std::size_t Uploads() {
+    const Lock lock(mutex);
+    return uploads.size();
+  }
   void LoseAnswers(int n) {
     const Lock lock(mutex);
     lose_answers = n;
@@ -61,6 +95,8 @@ class FakeStore : public Provider {
   Capabilities Can() const override {
     Capabilities can;
     can.create = can.replace = Guard::kAtomic;
+    can.multipart_above = w_.multipart_above;
+    can.part_size = w_.multipart_above / 2;
     return can;
   }
   Result<ListPage> List(const std::string& folder, const std::string& next,
@@ -145,28 +181,71 @@ class FakeStore : public Provider {
     if (path == w_.forbid) return Error(Code::kPermission, "not allowed");
     PG_TRY(Holds(path, only_if));
     w_.objects[path] = {body, attributes, 1};
-    if (w_.lose_answers > 0) {
-      --w_.lose_answers;
-      return Error(Code::kDamaged, "the answer was lost");
-    }
+    PG_TRY(Answer());
     return EntryOf(path, w_.objects[path]);
   }
-  Result<PartedUpload> BeginParts(const std::string&, const Attributes&, const Cancel&) override {
-    return None();
+  Result<PartedUpload> BeginParts(const std::string& path, const Attributes& attributes,
+                                  const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("begin-parts " + path));
+    const std::string id = "upload-" + std::to_string(w_.asked.size());
+    w_.uploads[id] = {path, attributes, {}};
+    PG_TRY(Answer());
+    return PartedUpload{path, id};
   }
-  Result<UploadedPart> WritePart(const PartedUpload&, int, WriteSource*, const Cancel&) override {
-    return None();
+  Result<UploadedPart> WritePart(const PartedUpload& upload, int number, WriteSource* part,
+                                 const Cancel&) override {
+    std::string body(part->Size(), '\0');
+    PG_ASSIGN(const std::size_t n, part->Read(body.data(), body.size(), 0));
+    body.resize(n);
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("write-part " + upload.path));
+    const auto it = w_.uploads.find(upload.id);
+    if (it == w_.uploads.end()) return Error(Code::kNotFound, "no such upload");
+    it->second.parts[number] = body;
+    PG_TRY(Answer());
+    return UploadedPart{number, body.size(), Hex(Md5(body))};
   }
-  Result<std::vector<UploadedPart>> ListParts(const PartedUpload&, const Cancel&) override {
-    return None();
+  Result<std::vector<UploadedPart>> ListParts(const PartedUpload& upload, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("list-parts " + upload.path));
+    const auto it = w_.uploads.find(upload.id);
+    if (it == w_.uploads.end()) return Error(Code::kNotFound, "no such upload");
+    std::vector<UploadedPart> parts;
+    for (const auto& [number, body] : it->second.parts)
+      parts.push_back({number, body.size(), Hex(Md5(body))});
+    return parts;
   }
-  Result<Entry> CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&,
-                              const Precondition&, const Cancel&) override {
-    return None();
+  Result<Entry> CompleteParts(const PartedUpload& upload, const std::vector<UploadedPart>& parts,
+                              const Precondition& only_if, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("complete-parts " + upload.path));
+    const auto it = w_.uploads.find(upload.id);
+    if (it == w_.uploads.end()) return Error(Code::kNotFound, "no such upload");
+    PG_TRY(Holds(upload.path, only_if));
+    std::string body;
+    for (const UploadedPart& part : parts) {
+      const std::string& held = it->second.parts[part.number];
+      if (Hex(Md5(held)) != part.tag) return Error(Code::kInvalid, "a part is not what it was");
+      body += held;
+    }
+    w_.objects[upload.path] = {body, it->second.attributes, 1};
+    w_.uploads.erase(it);
+    PG_TRY(Answer());
+    return EntryOf(upload.path, w_.objects[upload.path]);
   }
-  Status AbortParts(const PartedUpload&, const Cancel&) override { return {}; }
+  Status AbortParts(const PartedUpload& upload, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("abort-parts " + upload.path));
+    w_.uploads.erase(upload.id);
+    return {};
+  }
   Result<std::vector<PartedUpload>> ListUploads(const Cancel&) override {
-    return std::vector<PartedUpload>();
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("list-uploads"));
+    std::vector<PartedUpload> out;
+    for (const auto& [id, upload] : w_.uploads) out.push_back({upload.path, id});
+    return out;
   }
   Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t,
                      const std::string& to, const Attributes* attributes,
@@ -182,6 +261,7 @@ class FakeStore : public Provider {
     FakeWorld::Object copy = it->second;
     if (attributes != nullptr) copy.attributes = *attributes;
     w_.objects[to] = copy;
+    PG_TRY(Answer());
     return EntryOf(to, copy);
   }
   Status Remove(const std::string& path, const Precondition& only_if, const Cancel&) override {
@@ -190,26 +270,27 @@ class FakeStore : public Provider {
     if (w_.objects.count(path) == 0) return {};
     PG_TRY(Holds(path, only_if));
     w_.objects.erase(path);
-    return {};
+    return Answer();
   }
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
       const std::vector<std::string>& paths, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove-many"));
     for (const std::string& path : paths) w_.objects.erase(path);
+    PG_TRY(Answer());
     return std::vector<std::pair<std::string, Error>>();
   }
   Status MakeFolder(const std::string& path, const Attributes& attributes, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("folder " + path));
     w_.objects[path + "/"] = {"", attributes, 1};
-    return {};
+    return Answer();
   }
   Status RemoveFolder(const std::string& path, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove-folder " + path));
     w_.objects.erase(path + "/");
-    return {};
+    return Answer();
   }
   Status Probe(const Cancel&) override { return {}; }
   std::string ProbeResult() const override { return ""; }
@@ -221,11 +302,33 @@ class FakeStore : public Provider {
   }
 
  private:
-  static Error None() { return Error(Code::kUnsupported, "no parts here"); }
   Status Ask(const std::string& what) REQUIRES(w_.mutex) {
+    if (w_.cut_off && w_.cut_off()) return Error(Code::kCancelled, "nobody asks");
     w_.asked.push_back(what);
+    const std::uint64_t n = ++w_.count;
     if (w_.offline) return Error(Code::kUnavailable, "the store does not answer");
+    if (n == w_.fail_at || Unlucky()) {
+      static constexpr Code kFaults[] = {Code::kStoreFault, Code::kThrottled, Code::kDamaged,
+                                         Code::kUnavailable, Code::kTimeout};
+      Error fault(kFaults[w_.dice() % 5], "the store failed (on purpose)");
+      fault.retry_after_ms = 1;
+      return fault;
+    }
     return {};
+  }
+  // After an effect: is it told?
+  Status Answer() REQUIRES(w_.mutex) {
+    const bool dead = w_.cut_off && w_.cut_off();
+    if (w_.lose_answers > 0) {
+      --w_.lose_answers;
+    } else if (!dead && w_.count != w_.lose_at && !Unlucky()) {
+      return {};
+    }
+    return Error(Code::kDamaged, "the answer was lost (on purpose)");
+  }
+  bool Unlucky() REQUIRES(w_.mutex) {
+    return w_.fault_share > 0 &&
+           std::uniform_real_distribution<>()(w_.dice) < w_.fault_share;
   }
   Entry EntryOf(const std::string& path, const FakeWorld::Object& object) const {
     Entry entry;

@@ -59,10 +59,8 @@ bool WaitPid(pid_t pid, int* status, Time::time_point until) {
 
 }  // namespace
 
-TemporaryFolder::TemporaryFolder() {
-  char name[] = "/tmp/pargeter-test-XXXXXX";
-  if (::mkdtemp(name) == nullptr) std::abort();
-  path_ = name;
+TemporaryFolder::TemporaryFolder(const std::string& below) : path_(below + "/pargeter-test-XXXXXX") {
+  if (::mkdtemp(path_.data()) == nullptr) std::abort();
 }
 
 TemporaryFolder::~TemporaryFolder() {

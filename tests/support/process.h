@@ -13,7 +13,7 @@ namespace pargeter::test {
 // A new folder that goes with its object.
 class TemporaryFolder {
  public:
-  TemporaryFolder();
+  explicit TemporaryFolder(const std::string& below = "/tmp");
   ~TemporaryFolder();
   const std::string& path() const { return path_; }
   std::string operator/(const std::string& name) const { return path_ + "/" + name; }

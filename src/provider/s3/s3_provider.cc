@@ -117,6 +117,7 @@ Fields MetadataOf(const Attributes& a) {
   }
   if (a.uid) add(fmt::format("u={}", *a.uid));
   if (a.gid) add(fmt::format("g={}", *a.gid));
+  if (!a.origin.empty()) add("o=" + a.origin);
   Fields fields;
   if (!packed.empty()) fields.emplace_back(kMetaHeader, packed);
   if (a.symlink) fields.emplace_back(kLinkHeader, Base64(*a.symlink));
@@ -127,6 +128,10 @@ Attributes AttributesOf(const HttpHead& head) {
   Attributes a;
   for (const std::string& field : Split(head.Get(kMetaHeader), ';')) {
     if (field.size() < 3 || field[1] != '=') continue;
+    if (field[0] == 'o') {
+      if (field.size() <= 66) a.origin = field.substr(2);
+      continue;
+    }
     const char* begin = field.data() + 2;
     const char* end = field.data() + field.size();
     long long number = 0;

@@ -1,0 +1,136 @@
+// Drive: changed here and at the store. Nothing is overwritten: theirs keeps the name, ours stands
+// beside it until somebody decides.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <ctime>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+// The store has something else than we knew at the place where this node goes.
+Result<Drive::Outcome> Drive::Conflict(Job* job) {
+  const auto there = provider_->Look(job->path, job->cancel);
+  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+  if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
+      job->content) {
+    ContentSource source(job->content, 0, job->size, options_.disk);
+    if (provider_->HoldsContent(*there, &source)) {
+      // our own upload, whose answer was lost, or the same bytes from another side
+      PG_TRY(CommitUpload(job, *there));
+      return Outcome::kDone;
+    }
+  }
+  const Lock tree(tree_mutex_);
+  Change change(this);
+  PG_ASSIGN(Live * live, Get(job->id));
+  Node& node = live->node;
+  job->delay = Duration(100);
+  if (there.ok() && there->attributes.origin == OriginOf(node.id)) {
+    // an earlier upload of ours, whose answer was lost before this file was changed once more
+    node.version = there->version;
+    node.there_size = there->size;
+    SetThere(&node, job->parent, job->key);
+    node.tried_parent = kNoNode;
+    node.tried_name.clear();
+    acked_[node.id] = options_.clock->Now();
+    DropOccupant(job);
+    PG_TRY(Save(live));
+    PG_TRY(change.Commit());
+    return Outcome::kAgain;
+  }
+  const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
+  if (!there.ok() || there->kind == Kind::kFolder) {
+    if (at_its_place) {  // deleted there, changed here: ours comes back
+      node.there = There::kAbsent;
+      node.there_parent = kNoNode;
+      node.there_name.clear();
+      node.version.clear();
+    }
+    DropOccupant(job);
+    PG_TRY(Save(live));
+    PG_TRY(change.Commit());
+    return Outcome::kAgain;
+  }
+  // Changed on both sides: theirs keeps the name, ours stands beside it.
+  const NodeId parent = node.parent;
+  const std::string name = node.name;
+  PG_TRY(KeepBeside(live));
+  Node theirs;
+  theirs.parent = parent;
+  theirs.name = name;
+  theirs.kind = there->attributes.symlink ? NodeKind::kSymlink : NodeKind::kFile;
+  theirs.target = there->attributes.symlink.value_or("");
+  theirs.there = There::kSame;
+  if (NameToKey(name) != job->key) SetThere(&theirs, parent, job->key);
+  theirs.version = there->version;
+  theirs.size = theirs.there_size = there->size;
+  theirs.mode = there->attributes.mode.value_or(0644);
+  theirs.mtime = theirs.ctime = there->attributes.mtime.value_or(there->modified);
+  theirs.attributes_known = true;
+  DropOccupant(job);
+  PG_TRY(index_->Insert(&theirs));
+  PG_TRY(change.Commit());
+  Log(LogLevel::kWarning, "{} was changed here and at the store: ours is kept as {}", name,
+      live->node.name);
+  Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+  return Outcome::kAgain;
+}
+
+// When, for the name of a copy that is kept.
+std::string Drive::Stamp() const {
+  const time_t seconds = static_cast<time_t>(options_.clock->Wall() / 1'000'000'000);
+  tm t{};
+  gmtime_r(&seconds, &t);
+  return fmt::format("{:04}-{:02}-{:02} {:02}.{:02}.{:02}", t.tm_year + 1900, t.tm_mon + 1,
+                     t.tm_mday, t.tm_hour, t.tm_min, t.tm_sec);
+}
+
+// A moved folder met another of its name: `path` below it is `kept` there now.
+Status Drive::NameKept(NodeId folder, const std::string& path, const std::string& kept) {
+  Live* live = nullptr;
+  for (const std::string& part : Split(path, '/')) {
+    PG_ASSIGN(live, Find(folder, KeyToName(part)));
+    if (live == nullptr) return {};
+    folder = live->node.id;
+  }
+  Node& node = live->node;
+  if (node.there != There::kSame || node.kind == NodeKind::kFolder) return {};
+  const std::string old = node.name;
+  node.name = KeyToName(kept.substr(kept.rfind('/') + 1));
+  node.conflict = true;
+  Tell([parent = node.parent, old](ChangeListener* l) { l->NameChanged(parent, old); });
+  return Save(live);
+}
+
+Status Drive::KeepBeside(Live* live) {
+  Node& node = live->node;
+  const std::string stamp = Stamp();
+  for (int copy = 1;; ++copy) {
+    std::string name = ConflictName(node.name, options_.host,
+                                    copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
+    PG_ASSIGN(Live * taken, Find(node.parent, name));
+    if (taken != nullptr) continue;
+    node.name = std::move(name);
+    break;
+  }
+  const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
+  if (at_its_place) {
+    node.there = There::kAbsent;
+    node.there_parent = kNoNode;
+    node.there_name.clear();
+    node.version.clear();
+  }
+  node.conflict = true;
+  Tell([parent = node.parent, name = node.name](ChangeListener* l) {
+    l->NameChanged(parent, name);
+  });
+  return Save(live);
+}
+
+}  // namespace pargeter

@@ -1,0 +1,246 @@
+// Drive: what has to happen for one node next, and what it has to wait for. All under the tree lock.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+namespace {
+constexpr Duration kOpenQuiet(30000);  // a file held open for writing goes up after so long a rest
+constexpr int kLongestChain = 1000;
+std::string AsideName(NodeId id) { return std::string(kScratchPrefix) + fmt::format("aside-{}", id); }
+}  // namespace
+
+Status Drive::PlanJob(Job* job) {
+  PG_ASSIGN(Live * live, Get(job->id));
+  const auto wait = [job](Duration delay) {
+    job->postponed = true;
+    job->delay = delay;
+  };
+  job->node = live->node;
+  const Node& node = job->node;
+  if (node.there != There::kAbsent) {
+    PG_ASSIGN(job->there_path, TherePath(node));
+  }
+  if (node.gone() && live->opens + live->old_opens > 0) {  // whoever has it open may still read it
+    wait(Duration(1000));
+    return {};
+  }
+  const bool goes = !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
+  const bool on_its_way = goes && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
+                                   (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
+  if (node.tried_parent != kNoNode && !on_its_way) return PlanTakingBack(job, live);
+  PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
+  if (blocker) {
+    PG_ASSIGN(job->aside, WaitsForItself(node.id, *blocker));
+    if (!job->aside) {
+      job->postponed = true;
+      job->behind = blocker->id;
+      return {};
+    }
+  }
+  if (!node.gone() && live->writers > 0 && options_.clock->Now() - live->last_write < kOpenQuiet) {
+    wait(Duration(1000));
+    return {};
+  }
+  if (node.gone()) return {};
+  PG_TRY(PlanPlace(job, live));
+  if (!goes) return {};
+  if (node.tried_parent == job->parent && node.tried_name == job->key) return {};
+  if (node.tried_parent != kNoNode) return PlanTakingBack(job, live);
+  live->node.tried_parent = job->parent;
+  live->node.tried_name = job->key;
+  return Save(live);
+}
+
+// What has to be done at the store before this node's turn.
+Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
+  using Why = Blocker::Why;
+  if (node.gone() && node.there != There::kAbsent) {
+    // the node that takes this one's place at the store overwrites it there; and a copy may need it
+    PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
+    const bool replaced = heir != nullptr && heir->node.intent != 0 &&
+                          heir->node.there != There::kSame &&
+                          heir->node.kind != NodeKind::kFolder && node.kind != NodeKind::kFolder;
+    if (replaced) return std::optional(Blocker{heir->node.id, Why::kHeir});
+  }
+  if (node.there != There::kAbsent && !copy_sources_.empty()) {
+    PG_ASSIGN(const std::string there_path, TherePath(node));
+    const auto copies = copy_sources_.equal_range(there_path);
+    for (auto it = copies.first; it != copies.second; ++it) {
+      if (it->second != node.id) return std::optional(Blocker{it->second, Why::kCopy});
+    }
+  }
+  for (NodeId up = node.gone() ? node.there_parent : node.parent; up != kRootId && up != kNoNode;) {
+    PG_ASSIGN(Live * above, Get(up));
+    const Node& folder = above->node;
+    // a move of a folder above runs first, and wholly; and what goes into a new folder waits until
+    // nothing of another is left under its name
+    bool first = !folder.gone() && folder.there == There::kElsewhere;
+    first = first || (folder.there != There::kAbsent && folder.tried_parent != kNoNode);
+    if (!first && folder.there == There::kAbsent && !folder.gone()) {
+      PG_ASSIGN(const std::optional<Blocker> place, PlaceTaken(folder));
+      first = place.has_value();
+    }
+    if (first) return std::optional(Blocker{up, Why::kAbove});
+    up = folder.gone() ? folder.there_parent : folder.parent;
+  }
+  if (node.gone()) {
+    if (node.kind != NodeKind::kFolder) return std::optional<Blocker>();
+    PG_ASSIGN(const NodeId inside, index_->AnyThereChild(node.id));  // what was in it goes first
+    if (inside == kNoNode) return std::optional<Blocker>();
+    return std::optional(Blocker{inside, Why::kInside});
+  }
+  if (node.there == There::kSame || node.there == There::kSpelled) return std::optional<Blocker>();
+  return PlaceTaken(node);
+}
+
+// Another node's content is, or may be, where this one goes, and is about to leave.
+Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
+  using Why = Blocker::Why;
+  PG_ASSIGN(std::optional<Node> other,
+            index_->FindThere(node.parent, KeyPart(node), node.kind == NodeKind::kFolder));
+  if (other && other->id != node.id && !other->gone() && other->intent != 0)
+    return std::optional(Blocker{other->id, Why::kPlace});
+  PG_ASSIGN(const NodeId tried, index_->FindTried(node.parent, KeyPart(node)));
+  if (tried != kNoNode && tried != node.id) return std::optional(Blocker{tried, Why::kTried});
+  return std::optional<Blocker>();
+}
+
+// Files and folders that change places wait for each other in a circle. It is broken by the one
+// whose place another waits for: it leaves over a name of its own.
+Result<bool> Drive::WaitsForItself(NodeId id, const Blocker& first) {
+  Blocker at = first;
+  for (int i = 0; i < kLongestChain; ++i) {
+    PG_ASSIGN(Live * live, Get(at.id));
+    PG_ASSIGN(const std::optional<Blocker> next, BlockerOf(live->node));
+    if (!next) return false;
+    if (next->id == id) return next->why == Blocker::Why::kPlace || next->why == Blocker::Why::kCopy;
+    at = *next;
+  }
+  return false;
+}
+
+// Where the node goes, what is there now, and what goes with it.
+Status Drive::PlanPlace(Job* job, Live* live) {
+  const Node& node = live->node;
+  if (job->aside) {
+    job->parent = kRootId;
+    job->key = job->path = AsideName(node.id);
+    job->only_if = Precondition::Absent();
+  } else {
+    job->parent = node.parent;
+    job->key = KeyPart(node);
+    PG_ASSIGN(const std::string folder, FolderKey(node.parent));
+    job->path = folder + job->key;
+    job->only_if = node.there == There::kSame || node.there == There::kSpelled
+                       ? Precondition::Is(node.version)
+                       : Precondition::Absent();
+    PG_ASSIGN(std::optional<Node> other,
+              index_->FindThere(node.parent, job->key, node.kind == NodeKind::kFolder));
+    if (other && other->id != node.id && other->gone()) {
+      job->occupant = other->id;
+      job->only_if = Precondition::Is(other->version);
+    }
+  }
+  Attributes& a = job->attributes;
+  a.mode = node.mode;
+  a.mtime = node.mtime;
+  if (node.uid >= 0) a.uid = static_cast<std::uint32_t>(node.uid);
+  if (node.gid >= 0) a.gid = static_cast<std::uint32_t>(node.gid);
+  if (node.kind == NodeKind::kSymlink) a.symlink = node.target;
+  a.origin = OriginOf(node.id);
+  job->size = node.kind == NodeKind::kSymlink ? 0 : node.size;
+  if (node.kind == NodeKind::kFile && (node.dirty & kData)) {
+    PG_ASSIGN(job->content, ContentOf(live));
+  }
+  live->upload = job->cancel;
+  return {};
+}
+
+// A former attempt at another place may have come to something: that goes first.
+Status Drive::PlanTakingBack(Job* job, Live* live) {
+  Node& node = live->node;
+  const auto folder = FolderKey(node.tried_parent);
+  if (folder.ok()) {
+    job->tried_path = *folder + node.tried_name;
+    return {};
+  }
+  node.tried_parent = kNoNode;  // its folder is gone from the store, and what was tried with it
+  node.tried_name.clear();
+  job->postponed = true;
+  return Save(live);
+}
+
+std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
+
+// Without the lock: deletes what a former attempt made, if it did.
+Result<Drive::Outcome> Drive::TakeBack(Job* job) {
+  const Node& node = job->node;
+  if (node.kind == NodeKind::kFolder) {
+    PG_TRY(TakeBackFolder(job));
+  } else {
+    const auto made = provider_->Look(job->tried_path, job->cancel);
+    if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
+    bool ours = made.ok() && made->attributes.origin == OriginOf(node.id);
+    if (made.ok() && !ours && !job->there_path.empty() && made->version == node.version) {
+      const auto original = provider_->Look(job->there_path, job->cancel);
+      if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
+      ours = original.ok() && original->version == made->version && original->size == made->size;
+    }
+    if (ours) {
+      const Status gone =
+          provider_->Remove(job->tried_path, Precondition::Is(made->version), job->cancel);
+      if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
+    }
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job->id));
+  live->node.tried_parent = kNoNode;
+  live->node.tried_name.clear();
+  PG_TRY(Save(live));
+  return Outcome::kAgain;
+}
+
+// A folder that was being made is an object of its own; one that was being moved has copies of what
+// is still at its former place.
+Status Drive::TakeBackFolder(Job* job) {
+  std::vector<Entry> made;
+  for (std::string next;;) {
+    PG_ASSIGN(const ListPage page, provider_->ListDeep(job->tried_path + "/", next, job->cancel));
+    made.insert(made.end(), page.entries.begin(), page.entries.end());
+    next = page.next;
+    if (next.empty()) break;
+  }
+  if (made.empty()) return {};
+  if (job->there_path.empty()) {
+    if (made.size() == 1 && made[0].name.empty())
+      return provider_->RemoveFolder(job->tried_path, job->cancel);
+    return {};
+  }
+  std::map<std::string, Entry> originals;
+  for (std::string next;;) {
+    PG_ASSIGN(ListPage page, provider_->ListDeep(job->there_path + "/", next, job->cancel));
+    for (Entry& entry : page.entries) originals[entry.name] = std::move(entry);
+    next = page.next;
+    if (next.empty()) break;
+  }
+  std::vector<std::string> copies;
+  for (const Entry& entry : made) {
+    const auto it = originals.find(entry.name);
+    if (it == originals.end() || it->second.version != entry.version ||
+        it->second.size != entry.size)
+      continue;
+    copies.push_back(job->tried_path + "/" + entry.name);
+  }
+  if (copies.empty()) return {};
+  PG_ASSIGN(const auto left, provider_->RemoveMany(copies, job->cancel));
+  return left.empty() ? Status() : Status(left.front().second);
+}
+
+}  // namespace pargeter

@@ -1,0 +1,358 @@
+#include "support/harsh_disk.h"
+
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sqlite3.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <algorithm>
+#include <cstring>
+#include <filesystem>
+
+namespace pargeter::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+std::string Slurp(int fd) {
+  struct stat info {};
+  if (::fstat(fd, &info) != 0) return "";
+  std::string out(static_cast<std::size_t>(info.st_size), '\0');
+  const ssize_t n = ::pread(fd, out.data(), out.size(), 0);
+  out.resize(n > 0 ? static_cast<std::size_t>(n) : 0);
+  return out;
+}
+std::string SlurpPath(const std::string& path) {
+  const Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
+  return fd ? Slurp(fd.get()) : "";
+}
+ino_t InodeOf(int fd) {
+  struct stat info {};
+  return ::fstat(fd, &info) == 0 ? info.st_ino : 0;
+}
+std::string Parent(const std::string& path) { return path.substr(0, path.rfind('/')); }
+
+// ---- SQLite's file system, in front of its own one
+
+HarshDisk* g_disk = nullptr;
+
+struct ShimFile {
+  sqlite3_file base;
+  sqlite3_file* real;
+  const char* path;  // SQLite keeps it as long as the file is open
+  ino_t inode;
+  bool fresh;  // made by this open: its first sync syncs its name too, as SQLite does
+};
+ShimFile* Of(sqlite3_file* file) { return reinterpret_cast<ShimFile*>(file); }
+sqlite3_vfs* RealVfs(sqlite3_vfs* vfs) { return static_cast<sqlite3_vfs*>(vfs->pAppData); }
+
+int Close(sqlite3_file* f) {
+  const int rc = Of(f)->real->pMethods ? Of(f)->real->pMethods->xClose(Of(f)->real) : SQLITE_OK;
+  return rc;
+}
+int Read(sqlite3_file* f, void* data, int size, sqlite3_int64 at) {
+  return Of(f)->real->pMethods->xRead(Of(f)->real, data, size, at);
+}
+int Write(sqlite3_file* f, const void* data, int size, sqlite3_int64 at) {
+  ShimFile* s = Of(f);
+  if (!g_disk->Gate()) return SQLITE_IOERR_WRITE;
+  if (g_disk->watching() && s->inode != 0) {
+    g_disk->Wrote(s->inode, static_cast<std::uint64_t>(at),
+                  {static_cast<const char*>(data), static_cast<std::size_t>(size)},
+                  SlurpPath(s->path));
+  }
+  return s->real->pMethods->xWrite(s->real, data, size, at);
+}
+int Truncate(sqlite3_file* f, sqlite3_int64 size) {
+  ShimFile* s = Of(f);
+  if (!g_disk->Gate()) return SQLITE_IOERR_TRUNCATE;
+  if (g_disk->watching() && s->inode != 0)
+    g_disk->Cut(s->inode, static_cast<std::uint64_t>(size), SlurpPath(s->path));
+  return s->real->pMethods->xTruncate(s->real, size);
+}
+int Sync(sqlite3_file* f, int flags) {
+  ShimFile* s = Of(f);
+  if (!g_disk->Gate()) return SQLITE_IOERR_FSYNC;
+  const int rc = s->real->pMethods->xSync(s->real, flags);
+  if (rc == SQLITE_OK && g_disk->watching() && s->inode != 0) {
+    g_disk->Synced(s->inode, SlurpPath(s->path));
+    if (s->fresh) g_disk->FolderSynced(Parent(s->path));
+    s->fresh = false;
+  }
+  return rc;
+}
+int FileSize(sqlite3_file* f, sqlite3_int64* size) {
+  return Of(f)->real->pMethods->xFileSize(Of(f)->real, size);
+}
+int TakeLock(sqlite3_file* f, int l) { return Of(f)->real->pMethods->xLock(Of(f)->real, l); }
+int GiveLock(sqlite3_file* f, int l) { return Of(f)->real->pMethods->xUnlock(Of(f)->real, l); }
+int LookAtLock(sqlite3_file* f, int* out) {
+  return Of(f)->real->pMethods->xCheckReservedLock(Of(f)->real, out);
+}
+int Control(sqlite3_file* f, int op, void* arg) {
+  return Of(f)->real->pMethods->xFileControl(Of(f)->real, op, arg);
+}
+int SectorSize(sqlite3_file* f) { return Of(f)->real->pMethods->xSectorSize(Of(f)->real); }
+int Traits(sqlite3_file* f) { return Of(f)->real->pMethods->xDeviceCharacteristics(Of(f)->real); }
+int ShmMap(sqlite3_file* f, int page, int size, int extend, void volatile** out) {
+  return Of(f)->real->pMethods->xShmMap(Of(f)->real, page, size, extend, out);
+}
+int ShmLock(sqlite3_file* f, int offset, int n, int flags) {
+  return Of(f)->real->pMethods->xShmLock(Of(f)->real, offset, n, flags);
+}
+void ShmBarrier(sqlite3_file* f) { Of(f)->real->pMethods->xShmBarrier(Of(f)->real); }
+int ShmUnmap(sqlite3_file* f, int drop) {
+  return Of(f)->real->pMethods->xShmUnmap(Of(f)->real, drop);
+}
+
+const sqlite3_io_methods kMethods = {2,        Close,    Read,       Write,      Truncate,
+                                     Sync,     FileSize, TakeLock,   GiveLock,   LookAtLock,
+                                     Control,  SectorSize, Traits,   ShmMap,     ShmLock,
+                                     ShmBarrier, ShmUnmap, nullptr,  nullptr};
+
+int OpenFile(sqlite3_vfs* vfs, const char* path, sqlite3_file* f, int flags, int* out) {
+  ShimFile* s = Of(f);
+  s->base.pMethods = nullptr;
+  s->real = reinterpret_cast<sqlite3_file*>(s + 1);
+  s->path = path;
+  struct stat info {};
+  const bool there = path != nullptr && ::stat(path, &info) == 0;
+  if (path != nullptr && !there && (flags & SQLITE_OPEN_CREATE) && !g_disk->Gate())
+    return SQLITE_CANTOPEN;
+  const int rc = RealVfs(vfs)->xOpen(RealVfs(vfs), path, s->real, flags, out);
+  if (rc != SQLITE_OK) return rc;
+  s->inode = path != nullptr && ::stat(path, &info) == 0 ? info.st_ino : 0;
+  s->fresh = !there && path != nullptr;
+  if (s->fresh && g_disk->watching()) g_disk->Made(path);
+  s->base.pMethods = &kMethods;
+  return SQLITE_OK;
+}
+int DeleteFile(sqlite3_vfs* vfs, const char* path, int sync) {
+  if (!g_disk->Gate()) return SQLITE_IOERR_DELETE;
+  g_disk->Removing(path);
+  return RealVfs(vfs)->xDelete(RealVfs(vfs), path, sync);
+}
+
+sqlite3_vfs* TheVfs() {
+  static sqlite3_vfs vfs = [] {
+    sqlite3_vfs* real = sqlite3_vfs_find(nullptr);
+    sqlite3_vfs made = *real;
+    made.zName = "harsh";
+    made.pAppData = real;
+    made.szOsFile = static_cast<int>(sizeof(ShimFile)) + real->szOsFile;
+    made.xOpen = OpenFile;
+    made.xDelete = DeleteFile;
+    return made;
+  }();
+  return &vfs;
+}
+
+}  // namespace
+
+HarshDisk::HarshDisk() {
+  g_disk = this;
+  sqlite3_vfs_register(TheVfs(), 1);
+}
+HarshDisk::~HarshDisk() {
+  sqlite3_vfs_unregister(TheVfs());
+  g_disk = nullptr;
+  if (!trash_.empty()) fs::remove_all(trash_);
+}
+
+void HarshDisk::FailShare(double share, std::uint64_t seed) {
+  const Lock lock(mutex_);
+  fail_share_ = share;
+  dice_.seed(seed);
+}
+void HarshDisk::Heal() {
+  FailShare(0, 0);
+  count_ = die_at_ = fail_at_ = 0;
+  dead_ = full = broken = false;
+}
+
+bool HarshDisk::Gate() {
+  const std::uint64_t n = ++count_;
+  if (die_at_ != 0 && n >= die_at_) dead_ = true;
+  if (dead_ || broken) return false;
+  if (fail_at_ != 0 && n == fail_at_) return false;
+  const Lock lock(mutex_);
+  return fail_share_ == 0 || std::uniform_real_distribution<>()(dice_) >= fail_share_;
+}
+Status HarshDisk::Fault() const { return Error(Code::kIo, "the disk failed (on purpose)"); }
+
+Result<Fd> HarshDisk::Open(const std::string& path, int flags, unsigned mode) {
+  const bool makes = (flags & O_CREAT) != 0 && ::access(path.c_str(), F_OK) != 0;
+  if (makes && !Gate()) return Fault().error();
+  auto fd = Disk::Open(path, flags, mode);
+  if (fd.ok() && makes && watching()) Made(path);
+  return fd;
+}
+Result<std::size_t> HarshDisk::ReadAt(int fd, char* data, std::size_t size, std::uint64_t at) {
+  if (broken) return Fault().error();
+  return Disk::ReadAt(fd, data, size, at);
+}
+Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
+  if (!Gate()) return Fault();
+  if (watching()) Wrote(InodeOf(fd), offset, data, Slurp(fd));
+  return Disk::WriteAt(fd, data, offset);
+}
+Status HarshDisk::Truncate(int fd, std::uint64_t size) {
+  if (!Gate()) return Fault();
+  if (watching()) Cut(InodeOf(fd), size, Slurp(fd));
+  return Disk::Truncate(fd, size);
+}
+Status HarshDisk::SyncData(int fd) {
+  if (!Gate()) return Fault();
+  if (watching()) Synced(InodeOf(fd), Slurp(fd));
+  return {};  // no power is cut but ours
+}
+Status HarshDisk::SyncFolder(const std::string& path) {
+  if (!Gate()) return Fault();
+  if (watching()) FolderSynced(path);
+  return {};
+}
+Status HarshDisk::SyncAll(const std::string&) {
+  if (!Gate()) return Fault();
+  const Lock lock(mutex_);
+  files_.clear();
+  names_synced_ = names_.size();
+  return {};
+}
+Status HarshDisk::Rename(const std::string& from, const std::string& to) {
+  if (!Gate()) return Fault();
+  if (watching()) {
+    const Lock lock(mutex_);
+    names_.push_back({from, to, Save(to)});
+  }
+  return Disk::Rename(from, to);
+}
+Status HarshDisk::Remove(const std::string& path) {
+  if (::access(path.c_str(), F_OK) != 0) return {};
+  if (!Gate()) return Fault();
+  Removing(path);
+  return Disk::Remove(path);
+}
+Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
+  if (!Gate()) return Fault();
+  if (watching()) {
+    const std::string before = Slurp(fd);
+    const std::uint64_t end = std::min<std::uint64_t>(offset + size, before.size());
+    if (end > offset)
+      Wrote(InodeOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'), before);
+  }
+  return Disk::Punch(fd, offset, size);
+}
+Result<std::uint64_t> HarshDisk::FreeBytes(const std::string& path) {
+  if (full) return std::uint64_t{0};
+  return Disk::FreeBytes(path);
+}
+
+// ---- power
+
+void HarshDisk::WatchPower(const std::string& folder) {
+  folder_ = folder;
+  trash_ = folder + ".trash";
+  fs::remove_all(trash_);
+  fs::create_directories(trash_);
+}
+void HarshDisk::Wrote(ino_t file, std::uint64_t offset, std::string_view data,
+                      const std::string& before) {
+  const Lock lock(mutex_);
+  const auto [it, is_new] = files_.try_emplace(file);
+  if (is_new) it->second.synced = before;
+  it->second.since.push_back({offset, std::string(data), false});
+}
+void HarshDisk::Cut(ino_t file, std::uint64_t size, const std::string& before) {
+  const Lock lock(mutex_);
+  const auto [it, is_new] = files_.try_emplace(file);
+  if (is_new) it->second.synced = before;
+  it->second.since.push_back({size, "", true});
+}
+void HarshDisk::Synced(ino_t file, const std::string& now) {
+  const Lock lock(mutex_);
+  files_[file] = {now, {}};
+}
+void HarshDisk::Made(const std::string& path) {
+  const Lock lock(mutex_);
+  names_.push_back({"", path, ""});
+}
+void HarshDisk::Removing(const std::string& path) {
+  if (!watching()) return;
+  const Lock lock(mutex_);
+  names_.push_back({path, "", Save(path)});
+}
+void HarshDisk::FolderSynced(const std::string& folder) {
+  const Lock lock(mutex_);
+  for (std::size_t i = names_.size(); i > names_synced_; --i) {
+    const NameChange& change = names_[i - 1];
+    if (Parent(change.to) == folder || Parent(change.from) == folder) {
+      names_synced_ = i;  // file systems journal names in order
+      return;
+    }
+  }
+}
+std::string HarshDisk::Save(const std::string& path) {
+  if (::access(path.c_str(), F_OK) != 0) return "";
+  const std::string saved = fmt::format("{}/{}", trash_, names_.size());
+  return ::link(path.c_str(), saved.c_str()) == 0 ? saved : "";
+}
+
+void HarshDisk::PowerCut(std::uint64_t seed) {
+  const Lock lock(mutex_);
+  std::mt19937_64 dice(seed);
+  const std::size_t keep =
+      names_synced_ + (names_.size() > names_synced_ ? dice() % (names_.size() - names_synced_ + 1)
+                                                     : 0);
+  for (std::size_t i = names_.size(); i > keep; --i) {
+    const NameChange& change = names_[i - 1];
+    if (change.from.empty()) {
+      ::unlink(change.to.c_str());
+    } else if (change.to.empty()) {
+      if (!change.saved.empty()) ::rename(change.saved.c_str(), change.from.c_str());
+    } else {
+      ::rename(change.to.c_str(), change.from.c_str());
+      if (!change.saved.empty()) ::rename(change.saved.c_str(), change.to.c_str());
+    }
+  }
+  for (const auto& entry : fs::recursive_directory_iterator(folder_)) {
+    struct stat info {};
+    if (!entry.is_regular_file() || ::stat(entry.path().c_str(), &info) != 0) continue;
+    const std::string name = entry.path().filename();
+    if (name.size() > 4 && name.compare(name.size() - 4, 4, "-shm") == 0) {
+      ::unlink(entry.path().c_str());  // memory
+      continue;
+    }
+    const auto it = files_.find(info.st_ino);
+    if (it != files_.end() && !it->second.since.empty()) Tear(entry.path(), it->second, &dice);
+  }
+  files_.clear();
+  names_.clear();
+  names_synced_ = 0;
+  fs::remove_all(trash_);
+  fs::create_directories(trash_);
+}
+
+// Each change since the last sync may have reached the disk wholly, in part (by sectors), or not.
+void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64* dice) {
+  std::string content = file.synced;
+  const std::uint64_t mood = (*dice)() % 3;  // nothing, all, or some
+  for (const Change& change : file.since) {
+    const bool take = mood == 1 || (mood == 2 && (*dice)() % 2 == 0);
+    if (!take) continue;
+    if (change.cut) {
+      content.resize(static_cast<std::size_t>(change.offset), '\0');
+      continue;
+    }
+    std::size_t size = change.data.size();
+    if (mood == 2 && (*dice)() % 3 == 0 && size > 512) size = size / 1024 * 512;
+    if (content.size() < change.offset + size)
+      content.resize(static_cast<std::size_t>(change.offset) + size, '\0');
+    content.replace(static_cast<std::size_t>(change.offset), size, change.data, 0, size);
+  }
+  const Fd fd(::open(path.c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
+  const ssize_t wrote = ::pwrite(fd.get(), content.data(), content.size(), 0);
+  if (wrote != static_cast<ssize_t>(content.size())) std::abort();
+}
+
+}  // namespace pargeter::test

@@ -1,0 +1,89 @@
+// A disk that fails, dies and loses power on command: for the engine's files, and, as SQLite's
+// default file system while it exists, for the index as well. One at a time.
+#pragma once
+
+#include <sys/types.h>
+
+#include <atomic>
+#include <map>
+#include <random>
+#include <string>
+#include <vector>
+
+#include "base/file.h"
+#include "base/mutex.h"
+
+namespace pargeter::test {
+
+class HarshDisk : public Disk {
+ public:
+  HarshDisk();
+  ~HarshDisk() override;
+
+  // Changing operations are counted from 1. From operation `n` on none has an effect: the process
+  // was killed there, whatever it does afterwards.
+  void DieAt(std::uint64_t n) { die_at_ = n; }
+  void FailAt(std::uint64_t n) { fail_at_ = n; }  // that one fails
+  void FailShare(double share, std::uint64_t seed);
+  void Heal();  // no faults from here on; also raises the dead
+  bool dead() const { return dead_; }
+  std::uint64_t operations() const { return count_; }
+  std::atomic<bool> full{false}, broken{false};
+
+  // Notes what each sync makes sure of, below `folder`. PowerCut then drops, tears and reorders
+  // what was not synced; call it when nothing has the files open any more.
+  void WatchPower(const std::string& folder);
+  void PowerCut(std::uint64_t seed);
+
+  Result<Fd> Open(const std::string& path, int flags, unsigned mode) override;
+  Result<std::size_t> ReadAt(int fd, char* data, std::size_t size, std::uint64_t at) override;
+  Status WriteAt(int fd, std::string_view data, std::uint64_t offset) override;
+  Status Truncate(int fd, std::uint64_t size) override;
+  Status SyncData(int fd) override;
+  Status SyncFolder(const std::string& path) override;
+  Status SyncAll(const std::string& path) override;
+  Status Rename(const std::string& from, const std::string& to) override;
+  Status Remove(const std::string& path) override;
+  Status Punch(int fd, std::uint64_t offset, std::uint64_t size) override;
+  Result<std::uint64_t> FreeBytes(const std::string& path) override;
+
+  // what the file system under SQLite calls
+  bool Gate();  // false: this operation must not happen
+  void Wrote(ino_t file, std::uint64_t offset, std::string_view data, const std::string& before);
+  void Cut(ino_t file, std::uint64_t size, const std::string& before);
+  void Synced(ino_t file, const std::string& now);
+  void Made(const std::string& path);
+  void FolderSynced(const std::string& folder);
+  bool watching() const { return !folder_.empty(); }
+  void Removing(const std::string& path);
+
+ private:
+  struct Change {
+    std::uint64_t offset = 0;
+    std::string data;
+    bool cut = false;  // to `offset` bytes
+  };
+  struct File {
+    std::string synced;
+    std::vector<Change> since;
+  };
+  struct NameChange {
+    std::string from, to;  // made: to; removed: from; renamed: both
+    std::string saved;     // what stood at `to`, or what was removed
+  };
+  Status Fault() const;
+  std::string Save(const std::string& path) REQUIRES(mutex_);
+  void Tear(const std::string& path, const File& file, std::mt19937_64* dice);
+
+  std::atomic<std::uint64_t> count_{0}, die_at_{0}, fail_at_{0};
+  std::atomic<bool> dead_{false};
+  Mutex mutex_;
+  double fail_share_ GUARDED_BY(mutex_) = 0;
+  std::mt19937_64 dice_ GUARDED_BY(mutex_);
+  std::string folder_, trash_;
+  std::map<ino_t, File> files_ GUARDED_BY(mutex_);
+  std::vector<NameChange> names_ GUARDED_BY(mutex_);
+  std::size_t names_synced_ GUARDED_BY(mutex_) = 0;
+};
+
+}  // namespace pargeter::test
