@@ -44,6 +44,14 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
+  if (there.ok() && job->occupant != kNoNode && WrittenHere(there->attributes.origin)) {
+    // the same of the one whose place this is: it was deleted here all the same
+    PG_ASSIGN(Live * occupant, Get(job->occupant));
+    occupant->node.version = there->version;
+    PG_TRY(Save(occupant));
+    PG_TRY(change.Commit());
+    return Outcome::kAgain;
+  }
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
   if (!there.ok() || there->kind == Kind::kFolder) {
     if (at_its_place) {  // deleted there, changed here: ours comes back

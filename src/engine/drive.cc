@@ -149,7 +149,12 @@ Status Drive::MendPending(Node* node) {
   Log(LogLevel::kWarning, "{}: what was written last before the machine went down is lost",
       Printable(node->name));
   present.Remove({length, ~0ull >> 1});
-  if (!here && node->there == There::kAbsent) return index_->Delete(node->id);
+  if (!here && node->there == There::kAbsent) {
+    if (node->upload.empty() && node->tried_parent == kNoNode) return index_->Delete(node->id);
+    node->parent = kNoNode;  // deleted; what was begun of it at the store is ended
+    node->dirty = kClean;
+    return index_->Update(*node);
+  }
   if (!here) {
     node->size = node->there_size;
     node->dirty &= ~kData;
@@ -233,7 +238,15 @@ void Drive::Stop() {
   SavePresenceOfAll();
   const Lock tree(tree_mutex_);
   for (auto& [id, live] : live_) {
-    if (live->unsaved) Ignore(Save(live.get()));
+    bool written = false;
+    if (live->content) {
+      const Lock lock(live->content->mu);
+      written = live->content->unsaved && live->content->place == BlockStore::Place::kPending;
+    }
+    if (written)
+      Ignore(SaveContent(live.get(), live->content.get()));
+    else if (live->unsaved)
+      Ignore(Save(live.get()));
   }
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
   Ignore(index_->Sync());
@@ -243,6 +256,7 @@ void Drive::Stop() {
 // ---- the tree
 
 Drive::Live* Drive::Adopt(Node node) {
+  if (changes_ > 0) touched_.insert(node.id);
   auto& slot = live_[node.id];
   if (!slot) {
     slot = std::make_unique<Live>();
@@ -253,6 +267,7 @@ Drive::Live* Drive::Adopt(Node node) {
 }
 
 Result<Drive::Live*> Drive::Get(NodeId id) {
+  if (changes_ > 0) touched_.insert(id);
   const auto it = live_.find(id);
   if (it != live_.end()) return it->second.get();
   PG_ASSIGN(std::optional<Node> node, index_->Get(id));
@@ -342,7 +357,10 @@ void Drive::Change::Undo() NO_TS_ANALYSIS {
       drive_.live_.erase(it);
       continue;
     }
+    // never back to a number that an upload under way was planned with
+    const std::uint64_t generation = std::max((*node)->generation, live.node.generation) + 1;
     live.node = std::move(**node);
+    live.node.generation = generation;
     if (!live.content) continue;
     const Lock lock(live.content->mu);
     live.node.size = live.content->size;

@@ -177,6 +177,8 @@ class Drive {
   Result<Node> NodeAt(const std::string& path);  // relative to the drive, "" = its root; index only
   Result<std::vector<StateOf>> ListStates(NodeId folder);
   Result<std::vector<std::pair<std::string, Node>>> Queue(int limit);  // path here, node
+  // Copies kept beside another side's version that nobody has settled: path here, node.
+  Result<std::vector<std::pair<std::string, Node>>> Conflicts();
   Result<std::string> PathOf(NodeId id);
   Status Refresh();  // all folders that were looked at lately
   std::uint64_t EvictAll(
@@ -198,7 +200,8 @@ class Drive {
     Cancel upload;  // an upload under way, ended by the next write
   };
   // A transaction on the index together with what memory and disk hold of it: it happens wholly,
-  // or, without Commit or when that fails, not at all. Nests: only the outermost one is real.
+  // or, without Commit or when that fails, not at all. Nests: only the outermost one is real. Begin
+  // it before getting hold of the nodes that it changes.
   class Change {
    public:
     explicit Change(Drive* drive);
@@ -318,7 +321,9 @@ class Drive {
   Status CopyBelow(Job* job);
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept) REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
+  bool WrittenHere(const std::string& origin) const;
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
+  Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
   Result<Outcome> UploadFile(Job* job);
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
@@ -329,6 +334,7 @@ class Drive {
   Result<Outcome> MoveFolder(Job* job);
   Result<Outcome> RemoveThere(Job* job);
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
+  Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
   Status LeaveOldPlace(const Job& job) REQUIRES(tree_mutex_);
   Status CommitUpload(Job* job, const Entry& entry) EXCLUDES(tree_mutex_);
@@ -356,7 +362,7 @@ class Drive {
   std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
   std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 20000;
   int changes_ GUARDED_BY(tree_mutex_) = 0;                     // Change objects alive
-  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);            // saved by the Change under way
+  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);  // what a Change under way has got hold of
   std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);            // whose files go when it is done
   std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);          // deleted: files go after a sync
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);

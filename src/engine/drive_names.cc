@@ -252,10 +252,10 @@ Status Drive::Remove(Live* live) {
 Status Drive::Unlink(NodeId parent, const std::string& name) {
   PG_TRY(CheckWritable());
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_ASSIGN(Live * live, Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
   if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
-  Change change(this);
   PG_TRY(Remove(live));
   return change.Commit();
 }
@@ -272,12 +272,12 @@ Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
   }
   PG_TRY(EnsureListed(id));
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_ASSIGN(Live * live, Find(parent, name));
   if (live == nullptr || live->node.id != id)
     return Error(Code::kNotFound, "there is no such name");
   PG_ASSIGN(const bool full, index_->HasChildren(id));
   if (full) return Error(Code::kNotEmpty, "the folder is not empty");
-  Change change(this);
   PG_TRY(Remove(live));
   return change.Commit();
 }
@@ -296,6 +296,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   if (target_folder != kNoNode && replace == Replace::kYes) PG_TRY(EnsureListed(target_folder));
 
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_TRY(GetFolder(new_parent));
   PG_ASSIGN(Live * live, Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
@@ -307,7 +308,6 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     PG_ASSIGN(Live * above, Get(up));
     up = above->node.parent;
   }
-  Change change(this);
   if (target != nullptr) {
     if (replace == Replace::kNo) return Error(Code::kExists, "the name is taken");
     const bool folder = live->node.kind == NodeKind::kFolder;

@@ -18,7 +18,12 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   auto content = std::make_shared<Content>(node.id);
   const Lock lock(content->mu);
   content->place = (node.dirty & kData) ? Place::kPending : Place::kCache;
-  const bool had = blocks_->Has(node.id, content->place);
+  bool had = blocks_->Has(node.id, content->place);
+  if (!had && content->place == Place::kPending && blocks_->Has(node.id, Place::kCache)) {
+    // an acknowledgement moved it back, and could not be written down
+    PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
+    had = true;
+  }
   PG_ASSIGN(content->fd, blocks_->Open(node.id, content->place));
   content->size = node.size;
   if (!node.copy_of.empty()) {
@@ -36,6 +41,12 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     // bytes past the end came from a write that no close has confirmed
     if (length > node.size) PG_TRY(options_.disk->Truncate(content->fd.get(), node.size));
     content->present.Remove({node.size, ~0ull >> 1});
+    if (content->place == Place::kPending && node.copy_of.empty()) {
+      // past the version that was changed there is nothing but what was written here, journalled
+      // or not: a file that nobody had closed when the process ended
+      if (length < node.size) PG_TRY(options_.disk->Truncate(content->fd.get(), node.size));
+      if (node.there_size < node.size) content->present.Add({node.there_size, node.size});
+    }
     // a file that is shorter than what it should hold was damaged: trust nothing of it
     const auto ranges_now = content->present.All();
     if (content->place == Place::kCache && !ranges_now.empty() && ranges_now.back().end > length) {

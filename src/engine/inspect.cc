@@ -108,6 +108,20 @@ Result<std::string> Drive::PathOf(NodeId id) {
   return path;
 }
 
+Result<std::vector<std::pair<std::string, Node>>> Drive::Conflicts() {
+  std::vector<Node> rows;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(rows, index_->Conflicts());
+  }
+  std::vector<std::pair<std::string, Node>> out;
+  for (Node& row : rows) {
+    PG_ASSIGN(std::string path, PathOf(row.id));
+    out.emplace_back(std::move(path), std::move(row));
+  }
+  return out;
+}
+
 Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
   std::vector<Node> rows;
   {

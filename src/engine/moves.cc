@@ -141,9 +141,9 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   PG_TRY(CopyBelow(job));
 
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
-  Change change(this);
   if (job->occupant != kNoNode) {
     PG_TRY(index_->Delete(job->occupant));
     live_.erase(job->occupant);

@@ -61,7 +61,7 @@ Status Drive::PlanJob(Job* job) {
 // What has to be done at the store before this node's turn.
 Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
   using Why = Blocker::Why;
-  if (node.gone() && node.there != There::kAbsent) {
+  if (node.gone() && node.there != There::kAbsent && node.upload.empty()) {
     // the node that takes this one's place at the store overwrites it there; and a copy may need it
     PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
     const bool replaced = heir != nullptr && heir->node.intent != 0 &&
@@ -105,8 +105,14 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
   using Why = Blocker::Why;
   PG_ASSIGN(std::optional<Node> other,
             index_->FindThere(node.parent, KeyPart(node), node.kind == NodeKind::kFolder));
-  if (other && other->id != node.id && !other->gone() && other->intent != 0)
+  if (other && other->id != node.id && other->gone()) {
+    // deleted here, but an upload of it may still be under way
+    PG_ASSIGN(const Live* leaving, Get(other->id));
+    if (leaving->upload || !other->upload.empty())
+      return std::optional(Blocker{other->id, Why::kTried});
+  } else if (other && other->id != node.id && other->intent != 0) {
     return std::optional(Blocker{other->id, Why::kPlace});
+  }
   PG_ASSIGN(const NodeId tried, index_->FindTried(node.parent, KeyPart(node)));
   if (tried != kNoNode && tried != node.id) return std::optional(Blocker{tried, Why::kTried});
   return std::optional<Blocker>();
@@ -178,6 +184,10 @@ Status Drive::PlanTakingBack(Job* job, Live* live) {
 }
 
 std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
+
+bool Drive::WrittenHere(const std::string& origin) const {
+  return origin.compare(0, own_id_.size() + 1, own_id_ + ".") == 0;
+}
 
 // Without the lock: deletes what a former attempt made, if it did.
 Result<Drive::Outcome> Drive::TakeBack(Job* job) {

@@ -35,13 +35,22 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
   const Node& node = job->node;
   if (node.gone()) return RemoveThere(job);
   const bool moved = node.there == There::kElsewhere;
+  if (node.there != There::kAbsent && !moved && node.dirty == kClean && node.copy_of.empty())
+    return Settle(job->id);
   if (node.kind == NodeKind::kFolder) return moved ? MoveFolder(job) : SendFolder(job);
   if (!node.copy_of.empty()) return CopyFile(job);
   if ((node.dirty & kData) || node.there == There::kAbsent) return UploadFile(job);
-  if (moved || (node.dirty & kAttributes)) return CopyFile(job);
-  // nothing differs any more
+  return CopyFile(job);
+}
+
+// Nothing differs any more.
+Result<Drive::Outcome> Drive::Settle(NodeId id) {
   const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(job->id));
+  PG_ASSIGN(Live * live, Get(id));
+  const Node& node = live->node;
+  if (node.gone() || node.there == There::kAbsent || node.there == There::kElsewhere ||
+      node.dirty != kClean || node.tried_parent != kNoNode)
+    return Outcome::kAgain;  // changed meanwhile
   live->node.intent = 0;
   PG_TRY(Save(live));
   return Outcome::kDone;
@@ -150,6 +159,10 @@ Result<Entry> Drive::SendParts(Job* job) {
   }
   if (upload.id.empty()) {
     PG_TRY(JournalParts(job->id, "?\n" + job->path));
+    {
+      const Lock tree(tree_mutex_);  // not even a power cut leaves one at the store that nobody ends
+      PG_TRY(index_->Sync());
+    }
     PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));
     PG_TRY(JournalParts(job->id, mark + upload.id + "\n" + upload.path));
   }

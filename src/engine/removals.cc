@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "engine/drive.h"
 #include "engine/job.h"
+#include "engine/naming.h"
 
 namespace pargeter {
 
@@ -17,7 +18,11 @@ constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks
 
 Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   const Node& node = job->node;
-  PG_TRY(EndParts(node.upload, job->cancel));
+  if (!node.upload.empty()) {
+    PG_TRY(EndParts(node.upload, job->cancel));
+    PG_TRY(JournalParts(node.id, ""));
+    return Outcome::kAgain;
+  }
   if (node.there == There::kAbsent) {
     PG_TRY(CommitGone(node.id));
     return Outcome::kDone;
@@ -56,14 +61,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   Outcome outcome = Outcome::kDone;
   std::optional<Error> failed;
   for (const Node& one : group) {
-    std::string path;
-    {
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(path, TherePath(one));
-    }
-    Status gone = provider_->Remove(path, Precondition::Is(one.version), job->cancel);
-    // changed there since: theirs stays, and shows here again with the next listing
-    if (!gone.ok() && gone.error().code == Code::kChanged) gone = Status();
+    Status gone = RemoveOne(one, job->cancel);
     if (gone.ok()) gone = CommitGone(one.id);
     if (!gone.ok()) failed = gone.error();
     if (one.id != job->id)
@@ -71,6 +69,29 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   }
   if (failed) return *failed;
   return outcome;
+}
+
+// What stands there in another version was changed by others, stays, and shows here again with the
+// next listing; unless it is ours, written by an upload whose answer was lost.
+Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
+  std::string path;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(path, TherePath(node));
+  }
+  Status gone = provider_->Remove(path, Precondition::Is(node.version), cancel);
+  if (gone.ok() || gone.error().code != Code::kChanged) return gone;
+  const auto there = provider_->Look(path, cancel);
+  if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
+  if (!WrittenHere(there->attributes.origin)) return {};
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
+    PG_ASSIGN(const NodeId tried, index_->FindTried(node.there_parent, node.there_name));
+    if (here != nullptr || tried != kNoNode) return {};
+  }
+  gone = provider_->Remove(path, Precondition::Is(there->version), cancel);
+  return gone.ok() || gone.error().code != Code::kChanged ? gone : Status();
 }
 
 // One look at the folder tells which of them are still what we knew; those go in one request.
@@ -96,9 +117,12 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
     }
     for (const Entry& entry : page->entries) {
       const auto it = wanted.find(entry.name);
-      if (entry.kind == Kind::kFolder || it == wanted.end() || it->second->version != entry.version)
-        continue;
-      paths.push_back(folder + entry.name);
+      if (entry.kind == Kind::kFolder || it == wanted.end()) continue;
+      if (it->second->version == entry.version) {
+        paths.push_back(folder + entry.name);
+      } else if (outcome.ok()) {
+        outcome = RemoveOne(*it->second, job->cancel);
+      }
     }
     next = page->next;
     if (next.empty()) break;

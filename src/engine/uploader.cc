@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/log.h"
 #include "base/random.h"
@@ -47,6 +48,15 @@ void Drive::UploadLoop() {
         const Steady now = options_.clock->Now();
         const bool open = exclusive_ == kNoNode && now >= slow_until_ && link_->OfflineSince() == 0;
         if (open && !due_.empty() && std::get<0>(*due_.begin()) <= now) break;
+        if (open && due_.empty() && running_.empty() && !parked_.empty()) {
+          // whatever they waited for is over, or was given up
+          for (const auto& [behind, waiting] : std::exchange(parked_, {})) {
+            for (const NodeId waiter : waiting) {
+              if (!queued_.emplace(waiter, std::pair(now + Duration(100), 0)).second) continue;
+              due_.emplace(now + Duration(100), 0, waiter);
+            }
+          }
+        }
         Steady wake = now + std::chrono::hours(1);
         if (now < slow_until_)
           wake = slow_until_;
@@ -107,6 +117,11 @@ void Drive::RunJob(NodeId id) {
 
 // Waits behind another node's intent; released when that one is finished.
 void Drive::Park(NodeId id, NodeId behind) {
+  {
+    const Lock tree(tree_mutex_);
+    const auto it = live_.find(id);
+    if (it != live_.end()) it->second->upload.reset();
+  }
   const Lock lock(queue_mutex_);
   const bool blocked = running_.count(behind) > 0 || queued_.count(behind) > 0;
   running_.erase(id);

@@ -113,13 +113,23 @@ class Stage {
       const auto queue = drive_[who]->Queue(5);
       if (queue.ok()) {
         for (const auto& [path, node] : *queue)
-          why += fmt::format("; {} there={} {} dirty={} attempts={} {}", path,
-                             static_cast<int>(node.there), node.there_name, node.dirty,
+          why += fmt::format("; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}",
+                             path, node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
+                             static_cast<int>(node.there), node.there_parent, node.there_name,
+                             node.tried_parent, node.tried_name, node.dirty, node.upload,
                              node.attempts, node.error);
       }
       return why;
     }
     return "";
+  }
+  std::string LastAsked() {
+    const Lock lock(world_.mutex);
+    std::string out;
+    for (std::size_t i = world_.asked.size() > 25 ? world_.asked.size() - 25 : 0;
+         i < world_.asked.size(); ++i)
+      out += "\n    " + world_.asked[i];
+    return out;
   }
   std::map<std::string, std::string> AtTheStore() {
     auto all = world_.All();
@@ -138,10 +148,20 @@ class Stage {
   int boot_ = 1;
 };
 
-std::map<std::string, std::string> FilesOf(const std::map<std::string, std::string>& tree) {
+// Without the mark of a file that stands, or stood, beside a folder of its name.
+std::map<std::string, std::string> Plain(const std::map<std::string, std::string>& tree) {
   std::map<std::string, std::string> out;
-  for (const auto& [path, content] : tree)
-    if (path.back() != '/') out[path] = content;
+  for (const auto& [path, content] : tree) {
+    const auto mark = path.rfind("{file}");
+    const bool marked = mark != std::string::npos && mark + 6 == path.size();
+    out[marked ? path.substr(0, mark) : path] = content;
+  }
+  return out;
+}
+std::map<std::string, std::string> FilesOf(const std::map<std::string, std::string>& tree) {
+  std::map<std::string, std::string> out = Plain(tree);
+  for (auto it = out.begin(); it != out.end();)
+    it = it->first.back() == '/' ? out.erase(it) : std::next(it);
   return out;
 }
 
@@ -220,7 +240,11 @@ class Alone {
       return Resurrect(&before);
     }
     if (!got.ok() && got.error().code == Code::kIo && wanted.ok()) {
-      return Compare(&before);  // failed half-way: what is there may be either
+      // failed half-way: what is there may be either, and what memory says of it may not be what
+      // the disk says
+      stage_.Close(0);
+      const std::string why = OpenAgain();
+      return why.empty() ? Compare(&before) : why;
     }
     if (wanted.ok() != got.ok())
       return fmt::format("{} instead of {}", got.ok() ? "done" : got.error().what,
@@ -265,7 +289,7 @@ class Alone {
     }
     if (auto why = OpenAgain(); !why.empty()) return why;
     const std::string why = cut ? AfterPowerCut() : Compare(before);
-    return why.empty() ? "" : "after its death: " + why;
+    return why.empty() ? "" : "after its death: " + why + stage_.LastAsked();
   }
 
   std::string AfterPowerCut() {
@@ -341,14 +365,18 @@ class Alone {
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
     if (auto why = stage_.Settle(0); !why.empty()) return "in the end it " + why;
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
-      return "at the store: " + why;
-    if (stage_.world_.Uploads() > 0) return "an unfinished upload is left at the store";
+      return "at the store: " + why + stage_.LastAsked();
+    if (stage_.world_.Uploads() > 0)
+      return "an unfinished upload is left at the store" + stage_.LastAsked();
     // another machine, which knows nothing, sees the same
     if (auto s = stage_.Open(1); !s.ok()) return s.error().what;
     auto tree = stage_.hands(1).Tree();
     if (!tree.ok()) return "seen from elsewhere: " + tree.error().what;
-    if (auto why = Difference(model_.files, *tree); !why.empty())
-      return "seen from elsewhere: " + why;
+    if (auto why = Difference(Plain(model_.files), Plain(*tree)); !why.empty()) {
+      why = "seen from elsewhere: " + why;
+      for (const auto& [path, content] : *tree) why += "\n      " + path;
+      return why;
+    }
     return "";
   }
 
@@ -430,10 +458,16 @@ class Together {
         break;
     }
     // what this machine shows at the places that it is about to change, it may destroy
+    const std::size_t conflicts = drive->Conflicts()->size();
     const std::set<std::string> seen = SeenAt(step);
+    const auto store = stage_.AtTheStore();
     const Status done = stage_.Do(step);
     if (!done.ok()) return "";
     for (const std::string& word : seen) alive_.erase(word);
+    // a conflict has changed just now what the name means
+    const std::string& changed = step.kind == Step::kMove ? step.to : step.path;
+    if (drive->Conflicts()->size() != conflicts && store.count(changed) > 0)
+      alive_.erase(Word(store.at(changed)));
     if (step.kind == Step::kWrite || step.kind == Step::kSyncedWrite)
       alive_.insert(Word(ContentOf(step)));
     return "";
