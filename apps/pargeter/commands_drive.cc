@@ -2,6 +2,7 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <cstdlib>
 #include <filesystem>
 
 #include "base/text.h"
@@ -18,8 +19,33 @@ struct Change {
   std::string name;
   std::optional<std::string> account, folder, at, mode, label, cache_limit, cache_at, fresh_for;
   std::optional<double> keep_free;
+  std::optional<std::string> hold, share_with;
   bool read_only = false, read_write = false, discard_pending = false;
 };
+
+// "off", or "FILES" or "FILES,SHARE" such as "1000,0.25".
+Status ParseHold(const std::string& text, DriveSettings* d) {
+  if (text == "off") {
+    d->hold_files = 0;
+    return {};
+  }
+  char* rest = nullptr;
+  const double files = std::strtod(text.c_str(), &rest);
+  double share = d->hold_share;
+  bool good = rest != text.c_str() && files >= 1 && files < 1e9;
+  if (good && *rest == ',') {
+    const char* second = rest + 1;
+    share = std::strtod(second, &rest);
+    good = rest != second && share >= 0 && share <= 1;
+  }
+  if (!good || *rest != 0) {
+    return Error(Code::kInvalid, fmt::format("\"{}\" does not say what to hold back", Printable(text)),
+                 "Give FILES,SHARE such as 1000,0.25, or off.");
+  }
+  d->hold_files = static_cast<std::uint64_t>(files);
+  d->hold_share = share;
+  return {};
+}
 
 Status Apply(const Change& c, DriveSettings* d) {
   if (c.account) d->account = *c.account;
@@ -49,6 +75,12 @@ Status Apply(const Change& c, DriveSettings* d) {
   if (d->keep_free < 0 || d->keep_free > 0.95) {
     return Error(Code::kInvalid, "the share to keep free must be between 0 and 0.95",
                  "0.1 keeps a tenth of the disk free.");
+  }
+  if (c.hold) PG_TRY(ParseHold(*c.hold, d));
+  if (c.share_with) {
+    if (*c.share_with != "owner" && *c.share_with != "all")
+      return Error(Code::kInvalid, "a drive is shared with: owner, or all");
+    d->share_with_all = *c.share_with == "all";
   }
   if (c.read_only) d->read_only = true;
   if (c.read_write) d->read_only = false;
@@ -90,6 +122,9 @@ Json DriveJson(const DriveSettings& d) {
           {"label", JsonText(d.label)},
           {"cache_limit", d.cache_limit},
           {"keep_free", d.keep_free},
+          {"share_with", d.share_with_all ? "all" : "owner"},
+          {"hold_files", d.hold_files},
+          {"hold_share", d.hold_share},
           {"cache_at", JsonText(d.cache_at)}};
 }
 
@@ -139,10 +174,15 @@ Status RunShow(const std::string& name, World& world) {
   world.Say(fmt::format(
       "name         {}\naccount      {}\nfolder       {}\nat           {}\nmode         "
       "{}{}\nlabel        {}\n"
-      "cache limit  {}, keeping {:.0f} % of the disk free\ncache at     {}\nfile         {}",
+      "cache limit  {}, keeping {:.0f} % of the disk free\ncache at     {}\n"
+      "seen by      {}\nholds back   {}\nfile         {}",
       d.name, d.account, Printable(d.folder), Printable(d.at), d.mode,
       d.read_only ? ", read-only" : "", Printable(d.label), FormatSize(d.cache_limit),
       d.keep_free * 100, d.cache_at.empty() ? world.paths.DriveState(name) + "/cache" : d.cache_at,
+      d.share_with_all ? "all users, as permissions say" : "its owner",
+      d.hold_files == 0 ? std::string("no deletions")
+                        : fmt::format("more than {} deletions at once, if over {:.0f} % of all files",
+                                      d.hold_files, d.hold_share * 100),
       world.paths.DriveFile(name)));
   if (world.json) world.PrintJson(DriveJson(d));
   return {};
@@ -231,6 +271,11 @@ void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
   cmd->add_option("--label", c->label, "what people call it");
   cmd->add_option("--cache-limit", c->cache_limit, "most bytes kept on this disk, such as 2GiB");
   cmd->add_option("--keep-free", c->keep_free, "share of the disk to keep free, such as 0.1");
+  cmd->add_option("--share-with", c->share_with,
+                  "owner (only you see it), or all (other users too, as permissions say)");
+  cmd->add_option("--hold-deletions", c->hold,
+                  "hold back more than FILES deletions at once that are also more than that SHARE "
+                  "of the drive, such as 1000,0.25; or off");
   cmd->add_option("--cache-at", c->cache_at,
                   "folder for cached content, such as one on another disk");
   cmd->add_option("--fresh-for", c->fresh_for,

@@ -77,6 +77,17 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                               AgeOf(pending.value("oldest", ""))));
   world.Say(fmt::format("  cache    {} of {}", FormatSize(cache.value("bytes", std::uint64_t{0})),
                         FormatSize(cache.value("limit", std::uint64_t{0}))));
+  const Json held = s.value("held", Json::object());
+  if (held.value("files", std::uint64_t{0}) > 0) {
+    world.Say(fmt::format("  HELD     {} deleted here {} ago, not at the store: pargeter queue "
+                          "release {} lets them go, queue drop {} brings them back",
+                          Plural(held.value("files", std::uint64_t{0}), "file"),
+                          AgeOf(held.value("since", "")), d.name, d.name));
+  }
+  const std::uint64_t conflicts = s.value("conflicts", std::uint64_t{0});
+  if (conflicts > 0)
+    world.Say(fmt::format("  conflict {} kept beside another version; see: pargeter conflicts {}",
+                          Plural(conflicts, "file"), d.name));
   const std::string error = s.value("last_error", "");
   if (!error.empty()) world.Say("  error    " + Printable(error));
 }
@@ -122,6 +133,65 @@ Status RunQueue(const std::string& name, World& world) {
     drives.push_back(std::move(queue));
   }
   if (world.json) world.PrintJson({{"drives", drives}});
+  return {};
+}
+
+// `release` and `drop` need a name: they decide about data.
+Status RunHeld(const std::string& name, const std::string& method, World& world) {
+  PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
+  PG_ASSIGN(const Json before, AskDrive(world, d, "status", Json::object()));
+  const std::uint64_t held =
+      before.value("held", Json::object()).value("files", std::uint64_t{0});
+  if (held == 0) {
+    world.Say(fmt::format("{}: no deletions are held back", name));
+  } else {
+    PG_TRY(AskDrive(world, d, method, Json::object(), Duration(600000)));
+    world.Say(method == "release"
+                  ? fmt::format("{}: {} are deleted at the store now", name, Plural(held, "file"))
+                  : fmt::format("{}: {} {} back", name, Plural(held, "file"), held == 1 ? "is" : "are"));
+  }
+  if (world.json) world.PrintJson({{"name", name}, {"files", held}});
+  return {};
+}
+
+Status RunConflicts(const std::string& name, World& world) {
+  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  Json all = Json::array();
+  for (const std::string& each : names) {
+    PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, each));
+    if (::access((world.paths.DriveState(each) + "/index.db").c_str(), F_OK) != 0) continue;
+    PG_ASSIGN(const Json answer, AskDrive(world, d, "conflicts", Json::object()));
+    for (Json item : answer["conflicts"]) {
+      for (const char* key : {"path", "beside"})
+        item[key] = JsonText(d.at) + "/" + item.value(key, "");
+      world.Say(fmt::format("{}\n    kept here, {}, changed {} ago{}\n    beside {}",
+                            Printable(item.value("path", "")),
+                            FormatSize(item.value("size", std::uint64_t{0})),
+                            AgeOf(item.value("changed", "")),
+                            item.value("uploaded", false) ? "" : ", not at the store yet",
+                            Printable(item.value("beside", ""))));
+      all.push_back(std::move(item));
+    }
+  }
+  if (all.empty())
+    world.Say("There are no conflicts.");
+  else
+    world.Say("Decide with: pargeter conflicts keep PATH --here | --there | --both");
+  if (world.json) world.PrintJson({{"conflicts", all}});
+  return {};
+}
+
+Status RunKeep(const std::string& path, bool here, bool there, bool both, World& world) {
+  if (here + there + both != 1)
+    return Error(Code::kInvalid, "say which version stays",
+                 "--here: the copy kept here takes the name; --there: it goes; --both: both stay.");
+  PG_ASSIGN(const Located at, Locate(world, path));
+  PG_TRY(AskDrive(world, at.drive, "keep",
+                  {{"path", at.path}, {"side", here ? "here" : there ? "there" : "both"}}));
+  world.Say(here    ? "The copy kept here has taken the name."
+            : there ? "The copy kept here is deleted; the store's version stays."
+                    : "Both stay as they are.");
+  if (world.json) world.PrintJson({{"settled", JsonText(path)}});
   return {};
 }
 
@@ -171,8 +241,30 @@ void AddLookCommands(CLI::App* app, Work* run) {
   with_name("status", "where, how, online or since when not, what waits")->callback([=] {
     *run = [=](World& w) { return RunStatus(*name, w); };
   });
-  with_name("queue", "changes that are not at the store yet")->callback([=] {
-    *run = [=](World& w) { return RunQueue(*name, w); };
+  CLI::App* queue = with_name("queue", "changes that are not at the store yet");
+  for (const char* method : {"release", "drop"}) {
+    CLI::App* held = queue->add_subcommand(
+        method, method[0] == 'r' ? "let deletions go that were held back, since they were so many"
+                                 : "bring those files back instead");
+    held->add_option("NAME", *name, "a drive")->required();
+    held->callback([=] { *run = [=](World& w) { return RunHeld(*name, method, w); }; });
+  }
+  queue->callback([=] {
+    if (queue->get_subcommands().empty()) *run = [=](World& w) { return RunQueue(*name, w); };
+  });
+  auto path = std::make_shared<std::string>();
+  auto here = std::make_shared<bool>(false), there = std::make_shared<bool>(false),
+       both = std::make_shared<bool>(false);
+  CLI::App* conflicts = with_name("conflicts", "files changed here and at the store: ours stands beside theirs");
+  CLI::App* keep = conflicts->add_subcommand("keep", "decide which version stays");
+  keep->add_option("PATH", *path, "the copy that was kept, or the file beside it")->required();
+  keep->add_flag("--here", *here, "the copy kept here takes the name");
+  keep->add_flag("--there", *there, "the store's version stays, the copy goes");
+  keep->add_flag("--both", *both, "both stay");
+  keep->callback([=] { *run = [=](World& w) { return RunKeep(*path, *here, *there, *both, w); }; });
+  conflicts->callback([=] {
+    if (conflicts->get_subcommands().empty())
+      *run = [=](World& w) { return RunConflicts(*name, w); };
   });
   CLI::App* cmd = with_name("flush", "wait until everything is at the store");
   cmd->add_option("--timeout", *timeout, "at most so long, such as 10m")->capture_default_str();

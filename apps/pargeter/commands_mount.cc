@@ -85,6 +85,7 @@ class Serving {
     options.at = settings_.at;
     options.name = settings_.name;
     options.read_only = drive_->options().read_only;
+    options.share_with_all = settings_.share_with_all;
     PG_ASSIGN(face_, StreamFace::Mount(drive_.get(), options));
     forward_.face = face_.get();
     return {};

@@ -72,6 +72,30 @@ Result<Json> Queue(Drive* drive, int limit) {
   return Json{{"items", items}, {"files", summary.pending.files}, {"bytes", summary.pending.bytes}};
 }
 
+Result<Json> Conflicts(Drive* drive) {
+  PG_ASSIGN(const auto conflicts, drive->Conflicts());
+  Json items = Json::array();
+  for (const auto& [path, n] : conflicts) {
+    const auto slash = path.rfind('/');
+    const std::string folder = slash == std::string::npos ? "" : path.substr(0, slash + 1);
+    items.push_back({{"path", JsonText(path)},
+                     {"beside", JsonText(folder + n.beside)},
+                     {"size", n.size},
+                     {"changed", Rfc3339(n.mtime)},
+                     {"uploaded", n.intent == 0}});
+  }
+  return Json{{"conflicts", items}};
+}
+
+Result<Json> Keep(Drive* drive, const Json& params) {
+  const std::string side = params.value("side", "");
+  const auto keep = side == "here"    ? Drive::Keep::kHere
+                    : side == "there" ? Drive::Keep::kThere
+                                      : Drive::Keep::kBoth;
+  PG_TRY(drive->SettleConflict(params.value("path", ""), keep));
+  return Json::object();
+}
+
 Json Summary(Drive* drive) {
   const DriveStatus s = drive->Summary();
   return {{"online", s.offline_since == 0},
@@ -81,6 +105,8 @@ Json Summary(Drive* drive) {
             {"bytes", s.pending.bytes},
             {"oldest", Rfc3339(s.pending.oldest)}}},
           {"cache", {{"bytes", s.cache_bytes}, {"limit", s.cache_limit}, {"pinned_bytes", 0}}},
+          {"held", {{"files", s.held}, {"since", Rfc3339(s.held_since)}}},
+          {"conflicts", s.conflicts},
           {"last_error", JsonText(s.last_error)}};
 }
 
@@ -90,6 +116,16 @@ Result<Json> AnswerMethod(Drive* drive, const std::string& method, const Json& p
   if (method == "status") return Summary(drive);
   if (method == "list") return List(drive, params.value("path", ""), params.value("itself", false));
   if (method == "queue") return Queue(drive, params.value("limit", 1000));
+  if (method == "conflicts") return Conflicts(drive);
+  if (method == "keep") return Keep(drive, params);
+  if (method == "release") {
+    PG_TRY(drive->ReleaseDeletions());
+    return Json::object();
+  }
+  if (method == "drop") {
+    PG_ASSIGN(const std::uint64_t back, drive->DropDeletions());
+    return Json{{"back", back}};
+  }
   if (method == "evict") {
     PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
     return Json{{"freed", drive->EvictAll(node.id)}};

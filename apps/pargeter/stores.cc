@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include "base/file.h"
 #include "base/text.h"
 #include "config/secrets.h"
 #include "control/client.h"
@@ -57,11 +58,15 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   options.keep_free = settings.keep_free;
   options.fresh_for = settings.fresh_for;
   options.read_only = read_only;
+  options.hold_files = settings.hold_files;
+  options.hold_share = settings.hold_share;
   options.uid = ::geteuid();
   options.gid = ::getegid();
   char host[256] = "here";
   ::gethostname(host, sizeof(host) - 1);
   options.host = host;
+  const auto boot = ReadFile("/proc/sys/kernel/random/boot_id", 64);
+  options.boot_id = boot.ok() ? std::string(Trim(*boot)) : "";
   return Drive::Open(std::move(options), std::move(provider));
 }
 

@@ -124,6 +124,15 @@ Result<DriveSettings> LoadDrive(const Paths& paths, const std::string& name) {
   PG_TRY(Take(file, "cache_at", &drive.cache_at));
   PG_ASSIGN(const std::optional<bool> read_only, file.Bool("", "read_only"));
   drive.read_only = read_only.value_or(false);
+  std::string share_with = "owner";
+  PG_TRY(Take(file, "share_with", &share_with));
+  if (share_with != "owner" && share_with != "all")
+    return Error(Code::kInvalid, fmt::format("{}: share_with must be owner or all", file.path()));
+  drive.share_with_all = share_with == "all";
+  PG_ASSIGN(const std::optional<double> hold_files, file.Number("", "hold_files"));
+  PG_ASSIGN(const std::optional<double> hold_share, file.Number("", "hold_share"));
+  drive.hold_files = static_cast<std::uint64_t>(std::max(0.0, hold_files.value_or(1000)));
+  drive.hold_share = hold_share.value_or(drive.hold_share);
   std::string text;
   PG_TRY(Take(file, "cache_limit", &text));
   if (!text.empty()) {
@@ -176,6 +185,13 @@ Status SaveDrive(const Paths& paths, const DriveSettings& drive) {
   PG_TRY(Put(&file, "mode", drive.mode));
   PG_TRY(PutBool(&file, "read_only", drive.read_only));
   PG_TRY(Put(&file, "label", drive.label));
+  PG_TRY(Put(&file, "share_with", drive.share_with_all ? "all" : ""));
+  PG_ASSIGN(const std::optional<double> hold_files, file.Number("", "hold_files"));
+  if (hold_files.value_or(1000) != static_cast<double>(drive.hold_files))
+    PG_TRY(file.SetNumber("", "hold_files", static_cast<double>(drive.hold_files)));
+  PG_ASSIGN(const std::optional<double> hold_share, file.Number("", "hold_share"));
+  if (hold_share.value_or(defaults.hold_share) != drive.hold_share)
+    PG_TRY(file.SetNumber("", "hold_share", drive.hold_share));
   PG_TRY(Put(&file, "cache_limit", ExactSize(drive.cache_limit)));
   PG_TRY(Put(&file, "cache_at", drive.cache_at));
   PG_ASSIGN(const std::optional<double> keep_free, file.Number("", "keep_free"));

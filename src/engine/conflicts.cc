@@ -110,6 +110,7 @@ Status Drive::NameKept(NodeId folder, const std::string& path, const std::string
   Node& node = live->node;
   if (node.there != There::kSame || node.kind == NodeKind::kFolder) return {};
   const std::string old = node.name;
+  node.beside = old;
   node.name = KeyToName(kept.substr(kept.rfind('/') + 1));
   node.conflict = true;
   Tell([parent = node.parent, old](ChangeListener* l) { l->NameChanged(parent, old); });
@@ -124,6 +125,7 @@ Status Drive::KeepBeside(Live* live) {
                                     copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
     PG_ASSIGN(Live * taken, Find(node.parent, name));
     if (taken != nullptr) continue;
+    node.beside = node.name;
     node.name = std::move(name);
     break;
   }
@@ -138,6 +140,37 @@ Status Drive::KeepBeside(Live* live) {
   Tell([parent = node.parent, name = node.name](ChangeListener* l) {
     l->NameChanged(parent, name);
   });
+  return Save(live);
+}
+
+// `path` names the kept copy, or the file that it stands beside.
+Result<Node> Drive::ConflictAt(const std::string& path) {
+  PG_ASSIGN(const Node node, NodeAt(path));
+  if (node.conflict) return node;
+  PG_ASSIGN(const auto all, Conflicts());
+  std::vector<const Node*> beside;
+  for (const auto& [where, kept] : all) {
+    if (kept.parent == node.parent && kept.beside == node.name) beside.push_back(&kept);
+  }
+  if (beside.size() == 1) return *beside[0];
+  if (beside.empty()) {
+    return Error(Code::kNotFound, fmt::format("{} has no conflict that waits", Printable(path)),
+                 "See: pargeter conflicts");
+  }
+  return Error(Code::kInvalid,
+               fmt::format("{} copies are kept beside {}", beside.size(), Printable(path)),
+               "Name the copy that is meant; pargeter conflicts lists them.");
+}
+
+Status Drive::SettleConflict(const std::string& path, Keep keep) {
+  PG_TRY(CheckWritable());
+  PG_ASSIGN(const Node kept, ConflictAt(path));
+  if (keep == Keep::kThere) return Unlink(kept.parent, kept.name);
+  if (keep == Keep::kHere) return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(kept.id));
+  live->node.conflict = false;
+  live->node.beside.clear();
   return Save(live);
 }
 

@@ -2,6 +2,7 @@
 #include "engine/drive.h"
 
 #include <fmt/format.h>
+#include <sys/stat.h>
 
 #include <algorithm>
 #include <cstdlib>
@@ -44,14 +45,13 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
   PG_TRY(drive->Recover());
   drive->link_ = std::make_unique<LinkState>(
       o.clock,
-      [d = drive.get()]() -> Status {
-        const auto seen = d->provider_->Look("", d->stop_);
-        return seen.ok() || seen.error().code == Code::kNotFound ? Status() : Status(seen.error());
-      },
-      [d = drive.get()] {
-        const Lock queue(d->queue_mutex_);
-        d->queue_changed_.NotifyAll();
-      },
+      LinkState::Hooks{
+          [d = drive.get()](Duration patience) { return d->provider_->Ping(patience, d->stop_); },
+          [d = drive.get()] { return d->provider_->LastSign(); },
+          [d = drive.get()] {
+            const Lock queue(d->queue_mutex_);
+            d->queue_changed_.NotifyAll();
+          }},
       o.trial_pause);
   return drive;
 }
@@ -66,6 +66,8 @@ Status Drive::Recover() {
     own_id_ = RandomName(8);
     PG_TRY(index_->SetMeta("id", own_id_));
   }
+  PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
+  hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
   PG_ASSIGN(const std::string boot, index_->Meta("boot"));
   PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
   synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
@@ -181,6 +183,10 @@ void Drive::Start(ChangeListener* listener) {
   threads_.emplace_back([this] { WatchLoop(); });
   for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
   if (options_.read_only) return;
+  {
+    const Lock lock(queue_mutex_);
+    at_once_ = options_.upload_workers;
+  }
   for (int i = 0; i < options_.upload_workers; ++i) threads_.emplace_back([this] { UploadLoop(); });
 }
 
@@ -466,6 +472,20 @@ void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {
 Status Drive::CheckWritable() const {
   if (!options_.read_only) return {};
   return Error(Code::kReadOnly, fmt::format("the drive {} is read-only", options_.name));
+}
+
+// The journal must be a file that the next start finds: else nothing new is promised.
+Status Drive::CheckState() {
+  struct stat info {};
+  const std::string path = options_.state_folder + "/index.db";
+  if (::stat(path.c_str(), &info) == 0 && (index_inode_ == 0 || info.st_ino == index_inode_)) {
+    index_inode_ = info.st_ino;
+    return {};
+  }
+  last_error_ = fmt::format("the state folder {} was deleted while the drive is mounted",
+                            Printable(options_.state_folder));
+  Log(LogLevel::kError, "{}: nothing new is taken until it is mounted again", last_error_);
+  return Error(Code::kIo, last_error_, "Unmount the drive and mount it again.");
 }
 
 Status Drive::CheckNewName(const std::string& name) const {

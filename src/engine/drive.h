@@ -11,6 +11,7 @@
 // When Fsync returns it also survives a power cut.
 #pragma once
 
+#include <deque>
 #include <functional>
 #include <map>
 #include <memory>
@@ -45,6 +46,11 @@ struct DriveOptions {
   Duration patience{60000};  // the longest that a read waits for the store
   Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
   Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
+  // More deletions than this within a minute, and more than this share of all files, are held back
+  // from the store until somebody decides. 0: never.
+  std::uint64_t hold_files = 1000;
+  double hold_share = 0.25;
+  Duration hold_quiet{2000};  // deletions go so long after the last of a sweep
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
@@ -105,6 +111,9 @@ struct DriveStatus {
   std::uint64_t cache_bytes = 0, cache_limit = 0;
   std::string last_error;
   std::uint64_t uploading = 0;
+  std::uint64_t held = 0;  // deletions of files that are held back
+  Nanos held_since = 0;
+  std::uint64_t conflicts = 0;
 };
 
 class Drive {
@@ -179,6 +188,13 @@ class Drive {
   Result<std::vector<std::pair<std::string, Node>>> Queue(int limit);  // path here, node
   // Copies kept beside another side's version that nobody has settled: path here, node.
   Result<std::vector<std::pair<std::string, Node>>> Conflicts();
+  // Decides one: the copy kept here replaces what is there, or goes, or both stay. `path`: the copy
+  // or the file beside it. kNotFound: no conflict; kInvalid: several copies.
+  enum class Keep { kHere, kThere, kBoth };
+  Status SettleConflict(const std::string& path, Keep keep);
+  // Deletions that were held back, since they were so many: let go, or brought back.
+  Status ReleaseDeletions();
+  Result<std::uint64_t> DropDeletions();  // files that are back
   Result<std::string> PathOf(NodeId id);
   Status Refresh();  // all folders that were looked at lately
   std::uint64_t EvictAll(
@@ -245,10 +261,23 @@ class Drive {
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
   void SetThere(Node* node, NodeId parent, const std::string& key);
   Status CheckWritable() const;
+  Status CheckState() REQUIRES(tree_mutex_);
   Status CheckNewName(const std::string& name) const;
   void TouchFolder(NodeId id) REQUIRES(tree_mutex_);
   Status KeepFolder(NodeId id) REQUIRES(tree_mutex_);
   void Tell(std::function<void(ChangeListener*)> change);
+
+  // A request that somebody waits for: not made while offline, and given up when the store is lost.
+  template <typename Call>
+  auto AskStore(Call call) -> decltype(call(Cancel())) {
+    PG_TRY(link_->Check());
+    const LinkState::Waiting waiting(link_.get());
+    auto outcome = call(waiting.token());
+    if (outcome.ok()) return outcome;
+    if (outcome.error().code == Code::kCancelled && !stop_->cancelled()) PG_TRY(link_->Check());
+    link_->Tell(outcome.error());
+    return outcome;
+  }
 
   // -- names (drive_names.cc)
   Result<Attr> AttrAsking(NodeId id);
@@ -338,6 +367,11 @@ class Drive {
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
   Status LeaveOldPlace(const Job& job) REQUIRES(tree_mutex_);
   Status CommitUpload(Job* job, const Entry& entry) EXCLUDES(tree_mutex_);
+  Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
+  bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
+  Duration UntilCounted() REQUIRES(tree_mutex_);
+  Status BringBack(Node node) REQUIRES(tree_mutex_);
+  Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);
@@ -371,7 +405,10 @@ class Drive {
   std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed there by us
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
+  ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
   std::string last_error_ GUARDED_BY(tree_mutex_);
+  std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
+  std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
   Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;           // all older than this is on the disk
   bool cache_changed_ GUARDED_BY(tree_mutex_) = false;    // since then
 
@@ -395,7 +432,10 @@ class Drive {
   std::unordered_map<NodeId, std::vector<NodeId>> parked_ GUARDED_BY(queue_mutex_);
   NodeId exclusive_ GUARDED_BY(queue_mutex_) = kNoNode;  // a folder's move runs alone
   bool hurry_ GUARDED_BY(queue_mutex_) = false;          // a flush waits: no quiet time
-  Steady slow_until_ GUARDED_BY(queue_mutex_){};         // the store asked us to slow down
+  // The store asked us to slow down: half as many at once from then on, and one more for each ten
+  // that go well.
+  Steady slow_until_ GUARDED_BY(queue_mutex_){};
+  double at_once_ GUARDED_BY(queue_mutex_) = 1e9;
 
   Mutex fetch_mutex_;
   CondVar fetch_changed_;

@@ -51,8 +51,7 @@ Result<Attr> Drive::AttrAsking(NodeId id) {
     PG_ASSIGN(path, TherePath(live->node));
   }
   if (link_->Check().ok()) {
-    const auto entry = provider_->Look(path, stop_);
-    link_->Tell(entry.ok() ? Status() : Status(entry.error()));
+    const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
     if (entry.ok()) PG_TRY(LearnAttributes(id, *entry));
   }
   const Lock tree(tree_mutex_);
@@ -146,8 +145,8 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
 
 Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind,
                                     std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
-  PG_ASSIGN(Live * folder, GetFolder(parent));
-  (void)folder;
+  PG_TRY(CheckState());
+  PG_TRY(GetFolder(parent));
   Node node;
   node.kind = kind;
   node.parent = parent;
@@ -256,7 +255,10 @@ Status Drive::Unlink(NodeId parent, const std::string& name) {
   PG_ASSIGN(Live * live, Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
   if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
+  const NodeId id = live->node.id;
   PG_TRY(Remove(live));
+  if (const auto gone = live_.find(id); gone != live_.end() && gone->second->node.intent != 0)
+    PG_TRY(CountDeletion(gone->second->node));
   return change.Commit();
 }
 
@@ -330,6 +332,8 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   }
   node.parent = new_parent;
   node.name = new_name;
+  node.conflict = false;  // whoever gives it another name has decided
+  node.beside.clear();
   node.ctime = options_.clock->Wall();
   if (node.there != There::kAbsent) SetThere(&node, there_parent, there_name);
   PG_TRY(AddIntent(live));

@@ -1,10 +1,12 @@
 // Drive: opening and closing files, and what stays on disk between.
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <sys/stat.h>
 
 #include <algorithm>
 
 #include "base/log.h"
+#include "base/text.h"
 #include "engine/drive.h"
 #include "engine/naming.h"
 
@@ -23,6 +25,16 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     // an acknowledgement moved it back, and could not be written down
     PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
     had = true;
+  }
+  if (!had && content->place == Place::kPending && node.size > 0 && node.copy_of.empty()) {
+    // an empty file in its place would go up as if it were the content
+    PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
+    const bool base = node.there != There::kAbsent && node.there_size >= node.size;
+    if (!ranges.empty() || !base) {
+      return Error(Code::kIo, fmt::format("the waiting content of {} is no longer on this disk",
+                                          Printable(node.name)),
+                   "Somebody deleted it below the drive's state folder. Delete the file here to give it up.");
+    }
   }
   PG_ASSIGN(content->fd, blocks_->Open(node.id, content->place));
   content->size = node.size;
@@ -151,6 +163,7 @@ Status Drive::BeginWriting(const OpenFilePtr& file) {
     if (file->content->place == Place::kPending) return {};
   }
   const Lock tree(tree_mutex_);
+  PG_TRY(CheckState());
   PG_ASSIGN(Live * live, Get(file->id));
   Content* content = file->content.get();
   if (live->content.get() != content) {

@@ -175,10 +175,10 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
     if (!MakeRoom(range.size())) {
       outcome = Error(Code::kNoSpace, "the cache is full of what may not be evicted");
     } else {
-      outcome =
-          provider_->Read(source.path, source.version, range.begin, range.size(), &sink, stop_);
+      outcome = AskStore([&](const Cancel& c) {
+        return provider_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
+      });
       budget_->Release(range.size() - std::min(range.size(), sink.added()));
-      link_->Tell(outcome);
     }
   }
   if (!outcome.ok() &&
@@ -217,8 +217,9 @@ Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, 
     source = content->source;
   }
   BufferSink sink(data, size);
-  const Status read = provider_->Read(source.path, source.version, offset, size, &sink, stop_);
-  link_->Tell(read);
+  const Status read = AskStore([&](const Cancel& c) {
+    return provider_->Read(source.path, source.version, offset, size, &sink, c);
+  });
   if (!read.ok()) return read.error();
   return sink.filled();
 }

@@ -5,6 +5,7 @@
 
 #include "base/text.h"
 #include "engine/drive.h"
+#include "engine/naming.h"
 
 namespace pargeter {
 
@@ -16,6 +17,17 @@ DriveStatus Drive::Summary() {
   {
     const Lock tree(tree_mutex_);
     if (auto pending = index_->Pending(); pending.ok()) out.pending = *pending;
+    if (auto kept = index_->Conflicts(); kept.ok()) out.conflicts = kept->size();
+    if (hold_from_ != 0) {
+      if (auto held = index_->Deletions(hold_from_); held.ok()) {
+        for (const Node& node : *held) {
+          if (!IsHeld(node)) continue;
+          if (node.kind != NodeKind::kFolder) ++out.held;
+          if (out.held_since == 0) out.held_since = node.intent_since;
+          --out.pending.files;  // they wait for a person, not for the store
+        }
+      }
+    }
     out.last_error = out.offline_since != 0 ? link_->LastFault() : last_error_;
   }
   const Lock lock(queue_mutex_);
@@ -102,7 +114,8 @@ Result<std::string> Drive::PathOf(NodeId id) {
   while (id != kRootId && id != kNoNode) {
     PG_ASSIGN(Live * live, Get(id));
     const Node& n = live->node;
-    path = path.empty() ? n.name : n.name + "/" + path;
+    const std::string name = n.name.empty() ? KeyToName(n.there_name) : n.name;
+    path = path.empty() ? name : name + "/" + path;
     id = n.gone() ? n.there_parent : n.parent;
   }
   return path;

@@ -3,14 +3,23 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/log.h"
 
 namespace pargeter {
+namespace {
 
-LinkState::LinkState(const Clock* clock, std::function<Status()> trial, std::function<void()> back,
-                     Duration pause)
-    : clock_(clock), trial_(std::move(trial)), back_(std::move(back)), first_pause_(pause) {}
+constexpr Duration kSilence(500), kTrial(1300), kTrialOffline(5000), kLook(100);
+
+bool Away(const Error& error) {
+  return error.code == Code::kUnavailable || error.code == Code::kTimeout;
+}
+
+}  // namespace
+
+LinkState::LinkState(const Clock* clock, Hooks hooks, Duration pause)
+    : clock_(clock), hooks_(std::move(hooks)), first_pause_(pause) {}
 
 LinkState::~LinkState() { Stop(); }
 
@@ -19,11 +28,14 @@ void LinkState::Start() {
 }
 
 void LinkState::Stop() {
+  Cancel token;
   {
     const Lock lock(mutex_);
     stopping_ = true;
+    token = token_;
     changed_.NotifyAll();
   }
+  token->Cancel();
   if (thread_.joinable()) thread_.join();
 }
 
@@ -35,15 +47,21 @@ Status LinkState::Check() const {
 }
 
 void LinkState::Tell(const Status& outcome) {
-  const bool lost = !outcome.ok() && (outcome.error().code == Code::kUnavailable ||
-                                      outcome.error().code == Code::kTimeout);
-  const Lock lock(mutex_);
-  if (lost && offline_since_ == 0) {
+  if (!outcome.ok() && Away(outcome.error())) Lost(outcome.error());
+}
+
+void LinkState::Lost(const Error& fault) {
+  Cancel token;
+  {
+    const Lock lock(mutex_);
+    if (offline_since_ != 0 || stopping_) return;
     offline_since_ = clock_->Wall();
-    fault_ = outcome.error().what;
-    Log(LogLevel::kWarning, "offline: {}", fault_);
+    fault_ = fault.what;
+    token = std::exchange(token_, std::make_shared<CancelToken>());
     changed_.NotifyAll();
   }
+  Log(LogLevel::kWarning, "offline: {}", fault.what);
+  token->Cancel();
 }
 
 Nanos LinkState::OfflineSince() const {
@@ -55,31 +73,60 @@ std::string LinkState::LastFault() const {
   return fault_;
 }
 
+LinkState::Waiting::Waiting(LinkState* link) : link_(*link) {
+  const Lock lock(link_.mutex_);
+  token_ = link_.token_;
+  if (link_.waiting_++ > 0) return;
+  link_.waiting_since_ = std::chrono::steady_clock::now();
+  link_.changed_.NotifyAll();
+}
+LinkState::Waiting::~Waiting() {
+  const Lock lock(link_.mutex_);
+  --link_.waiting_;
+}
+
 void LinkState::Run() {
   Duration pause = first_pause_;
   for (;;) {
+    bool offline = false;
     {
       Lock lock(mutex_);
-      while (!stopping_ && offline_since_ == 0) {
+      // with nobody waiting it sleeps: an idle mount costs nothing
+      while (!stopping_ && offline_since_ == 0 && waiting_ == 0) {
         changed_.WaitUntil(mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
       }
-      const Steady next = std::chrono::steady_clock::now() + pause;
-      while (!stopping_ && changed_.WaitUntil(mutex_, next)) {
+      offline = offline_since_ != 0;
+      const Steady next = std::chrono::steady_clock::now() + (offline ? pause : kLook);
+      while (!stopping_ && (offline_since_ != 0) == offline && changed_.WaitUntil(mutex_, next)) {
       }
       if (stopping_) return;
+      if ((offline_since_ != 0) != offline) continue;
+      const Steady since = std::max(waiting_since_, hooks_.last_sign());
+      if (!offline && (waiting_ == 0 || std::chrono::steady_clock::now() - since < kSilence)) {
+        continue;
+      }
     }
-    const Status answer = trial_();
-    const bool back = answer.ok() || (answer.error().code != Code::kUnavailable &&
-                                      answer.error().code != Code::kTimeout);
-    pause = back ? first_pause_ : std::min(pause * 2, Duration(15000));
-    if (!back) continue;
+    const Steady asked = std::chrono::steady_clock::now();
+    const Status answer = hooks_.trial(offline ? kTrialOffline : kTrial);
+    const bool there = answer.ok() || !Away(answer.error());
+    if (!offline) {
+      if (there) {
+        const Lock lock(mutex_);
+        waiting_since_ = std::chrono::steady_clock::now();
+      } else if (hooks_.last_sign() < asked) {
+        Lost(answer.error());
+      }
+      continue;
+    }
+    pause = there ? first_pause_ : std::min(pause * 2, Duration(15000));
+    if (!there) continue;
     {
       const Lock lock(mutex_);
       offline_since_ = 0;
       fault_.clear();
     }
     Log(LogLevel::kWarning, "online again");
-    back_();
+    hooks_.back();
   }
 }
 

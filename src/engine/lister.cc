@@ -91,8 +91,7 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     }
     if (!probe_name) return listing->error ? Status(*listing->error) : Status();
   }
-  const auto entry = provider_->Look(probe_path, stop_);
-  link_->Tell(entry.ok() ? Status() : Status(entry.error()));
+  const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(probe_path, c); });
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
   Listing one;
   one.folder = id;
@@ -103,7 +102,8 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
 void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   Status outcome;
   for (std::string next; outcome.ok();) {
-    auto page = provider_->List(listing->key, next, stop_);
+    auto page =
+        AskStore([&](const Cancel& c) { return provider_->List(listing->key, next, c); });
     if (page.ok()) {
       outcome = TakePage(listing.get(), page->entries);
       if (!outcome.ok()) break;
@@ -120,7 +120,6 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
       outcome = page.error();
     }
   }
-  link_->Tell(outcome);
   const Lock tree(tree_mutex_);
   if (!outcome.ok()) {
     listing->error = outcome.error();
@@ -322,8 +321,7 @@ Status Drive::LookAgain(NodeId id) {
     PG_ASSIGN(path, TherePath(live->node));
     started = options_.clock->Now();
   }
-  const auto entry = provider_->Look(path, stop_);
-  link_->Tell(entry.ok() ? Status() : Status(entry.error()));
+  const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
   if (!entry.ok() && entry.error().code != Code::kNotFound) return entry.error();
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));

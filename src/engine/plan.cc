@@ -31,6 +31,14 @@ Status Drive::PlanJob(Job* job) {
     wait(Duration(1000));
     return {};
   }
+  if (IsHeld(node)) {
+    wait(Duration(3600'000));
+    return {};
+  }
+  if (node.gone() && node.kind != NodeKind::kFolder && UntilCounted().count() > 0) {
+    wait(UntilCounted());
+    return {};
+  }
   const bool goes = !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
   const bool on_its_way = goes && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
                                    (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
@@ -211,6 +219,8 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
+  // a listing that began before this may still show it
+  removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));

@@ -270,7 +270,6 @@ Status Drive::LeaveOldPlace(const Job& job) {
   if (job.node.there != There::kElsewhere || job.there_path == job.path) return {};
   Node old;
   old.kind = job.node.kind;
-  old.name = job.node.name;
   old.there = There::kElsewhere;
   old.there_parent = job.node.there_parent;
   old.there_name = job.node.there_name;

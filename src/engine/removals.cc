@@ -43,7 +43,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       if (id == node.id || queued_.count(id) == 0) continue;
       PG_ASSIGN(Live * live, Get(id));
       const Node& other = live->node;
-      if (!other.gone() || other.kind == NodeKind::kFolder || other.there != There::kElsewhere)
+      if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder || other.there != There::kElsewhere)
         continue;
       if (live->opens + live->old_opens > 0 || !other.upload.empty()) continue;
       PG_ASSIGN(Live * heir, Find(other.there_parent, other.name));

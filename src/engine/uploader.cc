@@ -46,7 +46,9 @@ void Drive::UploadLoop() {
       for (;;) {
         if (stop_->cancelled()) return;
         const Steady now = options_.clock->Now();
-        const bool open = exclusive_ == kNoNode && now >= slow_until_ && link_->OfflineSince() == 0;
+        const bool open = exclusive_ == kNoNode && now >= slow_until_ &&
+                          static_cast<double>(running_.size()) < at_once_ &&
+                          link_->OfflineSince() == 0;
         if (open && !due_.empty() && std::get<0>(*due_.begin()) <= now) break;
         if (open && due_.empty() && running_.empty() && !parked_.empty()) {
           // whatever they waited for is over, or was given up
@@ -110,7 +112,9 @@ void Drive::RunJob(NodeId id) {
   }
   if (error.code == Code::kThrottled) {
     const Lock lock(queue_mutex_);
-    slow_until_ = options_.clock->Now() + std::max(Duration(2000), Duration(error.retry_after_ms));
+    slow_until_ = options_.clock->Now() +
+                  std::max(options_.retry_pause, Duration(error.retry_after_ms));
+    at_once_ = std::max(1.0, at_once_ / 2);
   }
   Finished(id, Outcome::kAgain, delay, false);
 }
@@ -147,6 +151,7 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
     }
   }
   const Lock lock(queue_mutex_);
+  if (progress) at_once_ = std::min(at_once_ + 0.1, static_cast<double>(options_.upload_workers));
   running_.erase(id);
   const bool again = again_.erase(id) > 0;
   const Steady now = options_.clock->Now();
@@ -196,6 +201,12 @@ Status Drive::Flush(Duration patience) {
         break;
       }
       left = *pending;
+      if (hold_from_ != 0) {  // those wait for a person, not for the store
+        const auto held = index_->Deletions(hold_from_);
+        if (held.ok())
+          left.files -= static_cast<std::uint64_t>(
+              std::count_if(held->begin(), held->end(), [&](const Node& n) NO_TS_ANALYSIS { return IsHeld(n); }));
+      }
     }
     if (left.files == 0) break;
     const Steady now = options_.clock->Now();

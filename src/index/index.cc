@@ -18,7 +18,7 @@ CREATE TABLE nodes(
   version BLOB, there_size INT, listed_at INT, dirty INT NOT NULL, generation INT,
   copy_of BLOB, copy_version BLOB, upload BLOB,
   intent INT, intent_since INT, attempts INT, error BLOB, on_disk INT NOT NULL, used_at INT, conflict INT,
-  tried_parent INT, tried_name BLOB);
+  tried_parent INT, tried_name BLOB, beside BLOB);
 -- a name is taken once in a folder
 CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 -- reading a folder goes by id, so that a position in it stays true while it changes
@@ -36,7 +36,7 @@ constexpr const char* kColumns =
     "id, kind, parent, name, there, there_parent, there_name, size, mtime, ctime, mode, uid, gid, "
     "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
     "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict, "
-    "tried_parent, tried_name";
+    "tried_parent, tried_name, beside";
 
 }  // namespace
 
@@ -71,6 +71,7 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk) 
     Transaction transaction = index->Begin();
     PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
                               "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
+                              "ALTER TABLE nodes ADD COLUMN beside BLOB;"
                               "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
                               "WHERE tried_parent IS NOT NULL;"
                               "PRAGMA user_version=2"));
@@ -171,6 +172,14 @@ Result<PendingSummary> Index::Pending() {
 Result<NodeId> Index::FindTried(NodeId parent, std::string_view name) {
   return OneInt(&find_tried_.Bind(1, parent).Bind(2, name));
 }
+Result<std::vector<Node>> Index::Deletions(std::int64_t from) {
+  return Rows(&deletions_.Bind(1, from));
+}
+Result<std::uint64_t> Index::CountFiles() {
+  PG_ASSIGN(Statement count, db_.Prepare("SELECT COUNT(*) FROM nodes WHERE kind<>1 AND parent>0"));
+  PG_ASSIGN(const std::int64_t n, OneInt(&count));
+  return static_cast<std::uint64_t>(n);
+}
 Result<std::vector<Node>> Index::Conflicts() { return Rows(&conflicts_); }
 Result<std::vector<Node>> Index::GoneAndAbsent() { return Rows(&gone_); }
 
@@ -211,7 +220,7 @@ Status Index::SetMeta(std::string_view key, std::string_view value) {
 Status Index::Prepare() {
   const std::string select = fmt::format("SELECT {} FROM nodes ", kColumns);
   std::string marks, sets;
-  for (int i = 1; i <= 33; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
+  for (int i = 1; i <= 34; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
   int at = 0;
   for (std::size_t from = 0; from != std::string::npos;) {
     const std::string columns = kColumns;
@@ -230,6 +239,8 @@ Status Index::Prepare() {
   PG_TRY(prepare(&find_there_,
                  select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
                           "AND (kind=1)=?3"));
+  PG_TRY(prepare(&deletions_,
+                 select + "WHERE intent>=?1 AND intent IS NOT NULL AND parent IS NULL ORDER BY intent"));
   PG_TRY(prepare(&find_tried_,
                  "SELECT id FROM nodes WHERE tried_parent=?1 AND tried_name=?2 AND tried_parent IS "
                  "NOT NULL LIMIT 1"));

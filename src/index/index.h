@@ -76,7 +76,8 @@ struct Node {
   std::string error;          // why the last attempt failed, or ""
   std::uint64_t on_disk = 0;  // bytes of content on this disk
   Nanos used_at = 0;
-  bool conflict = false;  // a copy kept beside another side's version
+  bool conflict = false;  // a copy kept beside another side's version, not settled yet
+  std::string beside;     // the name that it had
 
   bool gone() const { return parent == kNoNode; }
 };
@@ -117,6 +118,9 @@ class Index {
   std::int64_t NextIntent() { return ++last_intent_; }
   Result<std::vector<Node>> Intents(std::int64_t after, int limit);
   Result<PendingSummary> Pending();
+  // Deletions that wait, from that intent on, in order.
+  Result<std::vector<Node>> Deletions(std::int64_t from);
+  Result<std::uint64_t> CountFiles();  // that are shown here
   Result<std::vector<Node>> Conflicts();
   Result<std::vector<Node>> GoneAndAbsent();  // rows that nothing needs any more
 
@@ -145,7 +149,7 @@ class Index {
   Database db_;
   int depth_ = 0;
   std::int64_t last_intent_ = 0;
-  Statement get_, find_, find_there_, find_tried_, children_, there_children_, has_children_, has_there_, count_,
+  Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_, has_children_, has_there_, count_,
       insert_, update_, delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_,
       drop_presence_, least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
 };

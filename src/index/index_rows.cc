@@ -60,6 +60,7 @@ Node Index::FromRow(const Statement& row) {
   n.conflict = row.Int(c++) != 0;
   n.tried_parent = row.Int(c++);
   n.tried_name = row.Blob(c++);
+  n.beside = row.Blob(c++);
   return n;
 }
 
@@ -103,6 +104,7 @@ void Index::BindNode(Statement* s, const Node& n) const {
   s->Bind(at++, std::int64_t{n.conflict});
   BindOrNull(s, at++, n.tried_parent, n.tried_parent == kNoNode);
   BindText(s, at++, n.tried_name);
+  BindText(s, at++, n.beside);
 }
 
 Result<std::vector<Node>> Index::Rows(Statement* statement) {

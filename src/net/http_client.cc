@@ -43,12 +43,16 @@ struct Transfer {
   CondVar changed;
   bool done GUARDED_BY(mutex) = false;
 
+  std::atomic<Steady::rep>* alive = nullptr;
+  void SignOfLife() { alive->store(std::chrono::steady_clock::now().time_since_epoch().count()); }
+
   ~Transfer() { curl_slist_free_all(header_list); }
 };
 
 std::size_t OnHeader(char* data, std::size_t, std::size_t size, void* user) {
   auto& t = *static_cast<Transfer*>(user);
   t.header_bytes += size;
+  t.SignOfLife();
   if (t.header_bytes > kMaxHeaderBytes) {
     t.fault = Error(Code::kDamaged, "the store's answer has more than 64 KiB of headers");
     return 0;
@@ -72,6 +76,7 @@ std::size_t OnBody(char* data, std::size_t, std::size_t size, void* user) {
   auto& t = *static_cast<Transfer*>(user);
   const HttpRequest& request = *t.request;
   t.response.received += size;
+  t.SignOfLife();
   const bool good = t.response.head.status / 100 == 2;
   if (request.sink != nullptr && good) {
     Status status;
@@ -97,6 +102,7 @@ std::size_t OnBody(char* data, std::size_t, std::size_t size, void* user) {
 
 std::size_t OnUpload(char* data, std::size_t, std::size_t size, void* user) {
   auto& t = *static_cast<Transfer*>(user);
+  if (t.sent > 0) t.SignOfLife();  // what was sent before has gone, so somebody takes it
   if (t.request->source != nullptr) {
     const Result<std::size_t> n = t.request->source->Read(data, size, t.sent);
     if (!n.ok()) {
@@ -248,6 +254,7 @@ class HttpClient::Loop {
     curl_multi_wakeup(multi_);
   }
   std::uint64_t NextId() { return ++last_id_; }
+  Steady LastSign() const { return Steady(Steady::duration(alive_.load())); }
   void AskCancel(std::uint64_t id) EXCLUDES(mutex_) {
     {
       const Lock lock(mutex_);
@@ -291,6 +298,7 @@ class HttpClient::Loop {
       curl_easy_reset(t->easy);
     }
     Configure(*t, options_);
+    t->alive = &alive_;
     active_.push_back(t);
     curl_multi_add_handle(multi_, t->easy);
   }
@@ -341,11 +349,13 @@ class HttpClient::Loop {
   std::deque<Transfer*> incoming_ GUARDED_BY(mutex_);
   std::deque<std::uint64_t> to_cancel_ GUARDED_BY(mutex_);
   std::atomic<std::uint64_t> last_id_{0};
+  std::atomic<Steady::rep> alive_{0};
   bool stopping_ GUARDED_BY(mutex_) = false;
 };
 
 HttpClient::HttpClient(HttpOptions options) : loop_(std::make_unique<Loop>(std::move(options))) {}
 HttpClient::~HttpClient() = default;
+Steady HttpClient::LastSign() const { return loop_->LastSign(); }
 
 Result<HttpResponse> HttpClient::Do(const HttpRequest& request) {
   Transfer t;

@@ -83,6 +83,8 @@ class HttpClient {
   // (cannot connect, connection lost), kTimeout, kDamaged (body shorter than promised, headers too
   // large), kPermission (certificate not trusted), kCancelled, or the source's or sink's own.
   Result<HttpResponse> Do(const HttpRequest& request);
+  // When the other side last sent something or took something of a body; the epoch if never.
+  Steady LastSign() const;
 
  private:
   class Loop;

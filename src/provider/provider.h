@@ -188,6 +188,16 @@ class Provider {
   // upload whose answer was lost had arrived.
   virtual bool HoldsContent(const Entry& entry, WriteSource* source) = 0;
 
+  // Asks something small once, without retries: does the store answer within `patience`? Any
+  // complete answer counts.
+  virtual Status Ping(Duration patience, const Cancel& cancel) {
+    (void)patience;
+    const auto seen = Look("", cancel);
+    return seen.ok() || seen.error().code == Code::kNotFound ? Status() : Status(seen.error());
+  }
+  // When the store last gave a sign of life to any request.
+  virtual Steady LastSign() const { return std::chrono::steady_clock::now(); }
+
   // Steps from resolving the name to reading and (unless the account may only read) writing.
   virtual TestReport Test(bool may_write, const Cancel& cancel) = 0;
 };

@@ -26,6 +26,8 @@ class DriveTest : public testing::Test {
     o.keep_free = 0;
     o.quiet = Duration(20);
     o.fresh_for = Duration(60000);
+    o.hold_quiet = Duration(50);
+    o.hold_files = hold_files_;
     o.patience = Duration(5000);
     o.read_only = read_only_;
     o.host = "isle";
@@ -114,6 +116,7 @@ class DriveTest : public testing::Test {
   FakeWorld world_;
   HarshDisk disk_;
   bool read_only_ = false;
+  std::uint64_t hold_files_ = 1000;
   std::unique_ptr<Drive> drive_;
 };
 

@@ -451,6 +451,20 @@ Result<std::vector<std::pair<std::string, Error>>> S3Provider::RemoveMany(
   return failed;
 }
 
+Status S3Provider::Ping(Duration patience, const Cancel& cancel) {
+  Call call;
+  call.method = "HEAD";
+  call.bucket = options_.bucket;
+  call.what = "cannot reach the store";
+  call.once = patience;
+  call.cancel = cancel;
+  const auto answer = wire_.Send(call);
+  if (answer.ok()) return {};
+  const Code code = answer.error().code;
+  // whoever refuses is there
+  return code == Code::kUnavailable || code == Code::kTimeout ? Status(answer.error()) : Status();
+}
+
 Status S3Provider::MakeFolder(const std::string& path, const Attributes& attributes,
                               const Cancel& cancel) {
   Call call = NewCall("PUT", path + "/", "make the folder", cancel);

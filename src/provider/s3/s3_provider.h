@@ -57,6 +57,8 @@ class S3Provider : public Provider, public Browser {
   Status Probe(const Cancel& cancel) override;
   std::string ProbeResult() const override;
   void AdoptProbeResult(const std::string& result) override;
+  Status Ping(Duration patience, const Cancel& cancel) override;
+  Steady LastSign() const override { return wire_.LastSign(); }
   TestReport Test(bool may_write, const Cancel& cancel) override;
   bool HoldsContent(const Entry& entry, WriteSource* source) override;
 

@@ -2,6 +2,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cstdlib>
 
 #include "base/log.h"
@@ -30,7 +31,23 @@ std::string SkewWords(const HttpHead& head, const Clock& clock) {
 
 }  // namespace
 
-Wire::Wire(WireOptions options) : options_(std::move(options)), http_(OptionsOf(options_)) {}
+Wire::Wire(WireOptions options)
+    : options_(std::move(options)), http_(OptionsOf(options_)), aside_(OptionsOf(options_)) {}
+
+Status Wire::WaitForLeave(const Cancel& cancel) {
+  for (;;) {
+    Steady until;
+    {
+      const Lock lock(mutex_);
+      until = pause_until_;
+    }
+    const Steady now = options_.clock->Now();
+    if (now >= until) return {};
+    const Cancel token = cancel ? cancel : std::make_shared<CancelToken>();
+    if (token->WaitFor(std::chrono::duration_cast<Duration>(until - now) + Duration(1)))
+      return Error(Code::kCancelled, "the request was given up");
+  }
+}
 
 Result<HttpResponse> Wire::SendOnce(const Call& call) {
   const bool host_style = options_.style == AddressStyle::kHost && !call.bucket.empty();
@@ -63,7 +80,12 @@ Result<HttpResponse> Wire::SendOnce(const Call& call) {
   request.deadlines = options_.deadlines;
   if (call.slow_answer) request.deadlines.stall = Duration(300000);
   request.cancel = call.cancel;
-  PG_ASSIGN(HttpResponse response, http_.Do(request));
+  if (call.once.count() > 0) {
+    request.deadlines = {call.once, Duration(call.once.count() + 1000), call.once};
+  } else {
+    PG_TRY(WaitForLeave(call.cancel));
+  }
+  PG_ASSIGN(HttpResponse response, (call.once.count() > 0 ? aside_ : http_).Do(request));
   if (response.head.status / 100 == 2) return response;
 
   Error error = ErrorOf(response.head.status, ParseError(response.body), call.what);
@@ -85,9 +107,14 @@ Result<HttpResponse> Wire::Send(const Call& call) {
     Result<HttpResponse> response = SendOnce(call);
     if (response.ok()) return response;
     const auto elapsed = std::chrono::duration_cast<Duration>(options_.clock->Now() - start);
+    if (call.once.count() > 0) return response;
     const double random = static_cast<double>(RandomBits() >> 11) * 0x1.0p-53;
     const auto delay = NextTry(options_.retry, response.error(), attempt, elapsed, random);
     if (!delay) return response;
+    if (response.error().code == Code::kThrottled) {
+      const Lock lock(mutex_);
+      pause_until_ = std::max(pause_until_, options_.clock->Now() + *delay);
+    }
     Log(LogLevel::kDebug, "{}; trying again in {} ms", response.error().what, delay->count());
     const Cancel cancel = call.cancel ? call.cancel : std::make_shared<CancelToken>();
     if (cancel->WaitFor(*delay)) return Error(Code::kCancelled, "the request was given up");

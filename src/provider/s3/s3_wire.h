@@ -35,6 +35,7 @@ struct Call {
   BodySource* source = nullptr;
   BodySink* sink = nullptr;
   std::string what;          // for messages: "cannot read x"
+  Duration once{0};          // not 0: one attempt, on a connection of its own, within this span
   bool slow_answer = false;  // the store may think long before its first byte
   Cancel cancel;
 };
@@ -44,12 +45,18 @@ class Wire {
   explicit Wire(WireOptions options);
   // 2xx answers only; everything else is an Error by ErrorOf.
   Result<HttpResponse> Send(const Call& call);
+  Steady LastSign() const { return http_.LastSign(); }
   const WireOptions& options() const { return options_; }
 
  private:
   Result<HttpResponse> SendOnce(const Call& call);
   const WireOptions options_;
   HttpClient http_;
+  HttpClient aside_;  // for calls that must not wait behind others
+  // The store asked for a pause: nothing is sent before then, by anybody.
+  Status WaitForLeave(const Cancel& cancel) EXCLUDES(mutex_);
+  Mutex mutex_;
+  Steady pause_until_ GUARDED_BY(mutex_){};
 };
 
 }  // namespace pargeter::s3
