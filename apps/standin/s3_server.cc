@@ -687,7 +687,10 @@ class S3Server::Impl {
               {"status", response.status},
               {"in", ask.bytes_in},
               {"ms", std::round(ms * 100) / 100}};
-    line["out"] = response.content_length_ > 0 ? response.content_length_ : response.body.size();
+    const bool no_body = request.method == "HEAD";
+    line["out"] = no_body                            ? 0
+                  : response.content_length_ > 0 ? response.content_length_
+                                                 : response.body.size();
     if (request.has_header("x-amz-copy-source")) line["copy"] = true;
     const std::string text = line.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
     const Lock lock(log_mutex_);

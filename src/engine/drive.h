@@ -365,8 +365,8 @@ class Drive {
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
   Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
-  Status LeaveOldPlace(const Job& job) REQUIRES(tree_mutex_);
-  Status CommitUpload(Job* job, const Entry& entry) EXCLUDES(tree_mutex_);
+  Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
+  Status CommitUpload(Job* job, const Entry& entry, bool copied = false) EXCLUDES(tree_mutex_);
   Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
   Duration UntilCounted() REQUIRES(tree_mutex_);
@@ -404,6 +404,7 @@ class Drive {
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
   std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed there by us
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
+  std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);  // old places of moves
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
   ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
   std::string last_error_ GUARDED_BY(tree_mutex_);

@@ -370,6 +370,7 @@ void Drive::WatchLoop() {
           it = now - it->second > kWatchFor * 2 ? map.erase(it) : std::next(it);
       };
       forget_old(acked_);
+      forget_old(just_copied_);
       forget_old(removed_);
       forget_old(listed_);
     }

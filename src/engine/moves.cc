@@ -64,7 +64,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       it = it->second == job->id ? copy_sources_.erase(it) : std::next(it);
     }
   }
-  PG_TRY(CommitUpload(job, *entry));
+  PG_TRY(CommitUpload(job, *entry, move));
   return Outcome::kDone;
 }
 

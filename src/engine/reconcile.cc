@@ -210,7 +210,7 @@ Result<Entry> Drive::SendParts(Job* job) {
 }
 
 // The store has acknowledged exactly what `job` sent.
-Status Drive::CommitUpload(Job* job, const Entry& entry) {
+Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -231,7 +231,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
-  PG_TRY(LeaveOldPlace(*job));
+  PG_TRY(LeaveOldPlace(*job, copied));
   DropOccupant(job);
   const bool same_bytes = node.generation == job->node.generation;
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
@@ -266,7 +266,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry) {
 
 // It is at its new place. What is left at the old one is a deletion of its own, journalled with the
 // move: so it is done once, whatever happens between.
-Status Drive::LeaveOldPlace(const Job& job) {
+Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   if (job.node.there != There::kElsewhere || job.there_path == job.path) return {};
   Node old;
   old.kind = job.node.kind;
@@ -280,6 +280,8 @@ Status Drive::LeaveOldPlace(const Job& job) {
   old.intent_since = options_.clock->Wall();
   PG_TRY(index_->Insert(&old));
   touched_.insert(old.id);
+  // a copy has just checked what stands there
+  if (copied) just_copied_[old.id] = options_.clock->Now();
   Enqueue(old.id, old.intent, Duration(0));
   return {};
 }

@@ -13,6 +13,7 @@
 namespace pargeter {
 
 namespace {
+constexpr Duration kStillTrue(2000);      // what a copy found at its source
 constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks them all
 }
 
@@ -75,11 +76,15 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
 // next listing; unless it is ours, written by an upload whose answer was lost.
 Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
   std::string path;
+  bool checked = false;
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(path, TherePath(node));
+    const auto copied = just_copied_.find(node.id);
+    checked = copied != just_copied_.end() && options_.clock->Now() - copied->second < kStillTrue;
   }
-  Status gone = provider_->Remove(path, Precondition::Is(node.version), cancel);
+  Status gone = provider_->Remove(
+      path, checked ? Precondition::Anything() : Precondition::Is(node.version), cancel);
   if (gone.ok() || gone.error().code != Code::kChanged) return gone;
   const auto there = provider_->Look(path, cancel);
   if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();

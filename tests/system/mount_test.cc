@@ -109,7 +109,9 @@ TEST_F(MountTest, EachJobAsksTheStoreAsLittleAsItSays) {
   machine_->Shell("mv large larger");
   Flush();
   log = Requests();
-  EXPECT_EQ(log.size(), 2u) << "a rename is a copy and a deletion";
+  std::string said;
+  for (const Logged& line : log) said += line.method + " " + line.key + "\n";
+  EXPECT_EQ(log.size(), 2u) << "a rename is a copy and a deletion: " << said;
   std::uint64_t bytes = 0;
   for (const Logged& line : log) bytes += line.in + line.out;
   EXPECT_LT(bytes, 10000u) << "no bytes through us";
