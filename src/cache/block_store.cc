@@ -3,12 +3,17 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 #include <cstdlib>
 #include <filesystem>
 
 namespace pargeter {
+namespace {
+constexpr const char* kNote = "user.pargeter.note";
+constexpr std::size_t kLongestNote = 16384;
+}  // namespace
 
 BlockStore::BlockStore(std::string cache_folder, std::string pending_folder, Disk* disk)
     : cache_(std::move(cache_folder)), pending_(std::move(pending_folder)), disk_(disk) {}
@@ -83,7 +88,20 @@ Status BlockStore::Move(std::int64_t id, Place from, Place to, Fd* fd) {
   return disk_->Remove(source);
 }
 
+Status BlockStore::Rename(std::int64_t from, std::int64_t to, Place place) {
+  return disk_->Rename(PathOf(from, place), PathOf(to, place));
+}
 Status BlockStore::Drop(std::int64_t id, Place place) { return disk_->Remove(PathOf(id, place)); }
+
+void BlockStore::SetNote(std::int64_t id, Place place, const std::string& note) {
+  ::setxattr(PathOf(id, place).c_str(), kNote, note.data(), note.size(), 0);
+}
+std::string BlockStore::Note(std::int64_t id, Place place) const {
+  std::string note(kLongestNote, '\0');
+  const ssize_t n = ::getxattr(PathOf(id, place).c_str(), kNote, note.data(), note.size());
+  note.resize(n > 0 ? static_cast<std::size_t>(n) : 0);
+  return note;
+}
 
 Status BlockStore::SyncNames(Place place) {
   return disk_->SyncFolder(place == Place::kPending ? pending_ : cache_);

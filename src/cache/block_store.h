@@ -31,6 +31,11 @@ class BlockStore {
   // Where they are not, the bytes are copied and `fd` (if any) becomes the new file's.
   Status Move(std::int64_t id, Place from, Place to, Fd* fd);
   Status Drop(std::int64_t id, Place place);
+  Status Rename(std::int64_t from, std::int64_t to, Place place);
+  // A few words about a file, kept with it (as an extended attribute, so that they live and go with
+  // it): by them it can be found again without the index. No error where the disk cannot do it.
+  void SetNote(std::int64_t id, Place place, const std::string& note);
+  std::string Note(std::int64_t id, Place place) const;  // "" if there is none
   // After this, the name of a pending file survives a power cut.
   Status SyncNames(Place place);
   std::vector<std::int64_t> List(Place place) const;

@@ -1,6 +1,7 @@
 // Drive: opening, stopping, and the tree of names with its two places for each node.
 #include "engine/drive.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
 
@@ -40,7 +41,7 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
       std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
   {
     const Lock tree(drive->tree_mutex_);
-    PG_ASSIGN(drive->index_, Index::Open(o.state_folder + "/index.db", o.disk));
+    PG_TRY(drive->OpenIndex());
   }
   PG_TRY(drive->Recover());
   drive->link_ = std::make_unique<LinkState>(
@@ -257,6 +258,8 @@ void Drive::Stop() {
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
   Ignore(index_->Sync());
   RemoveDoomed();
+  const auto rested = options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT);
+  Ignore(rested);
 }
 
 // ---- the tree

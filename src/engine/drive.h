@@ -241,6 +241,11 @@ class Drive {
   enum class Outcome { kDone, kAgain, kParked };
 
   Drive(DriveOptions options, std::unique_ptr<Provider> provider);
+  Status OpenIndex() REQUIRES(tree_mutex_);       // (rebuild.cc)
+  Status Rebuild() REQUIRES(tree_mutex_);
+  Status AdoptPending(NodeId block) REQUIRES(tree_mutex_);
+  Result<NodeId> FolderFor(const std::string& path) REQUIRES(tree_mutex_);
+  void NotePending(Live* live, const std::string& ranges) REQUIRES(tree_mutex_);
   Status Recover();
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
   Status MendPending(Node* node) REQUIRES(tree_mutex_);

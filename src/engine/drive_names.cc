@@ -340,6 +340,10 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   TouchFolder(parent);
   TouchFolder(new_parent);
   PG_TRY(KeepFolder(parent));
+  if (node.dirty & kData) {
+    PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
+    NotePending(live, ranges);
+  }
   return change.Commit();
 }
 

@@ -202,6 +202,7 @@ Status Drive::SaveContent(Live* live, Content* content) {
     content->written = false;
   }
   Change change(this);
+  NotePending(live, ranges);
   PG_TRY(index_->SavePresence(content->id, ranges));
   PG_TRY(Save(live));
   return change.Commit();

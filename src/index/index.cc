@@ -40,11 +40,13 @@ constexpr const char* kColumns =
 
 }  // namespace
 
-Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk) {
+Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk,
+                                           bool thorough) {
   auto index = std::unique_ptr<Index>(new Index());
   index->path_ = path;
   index->disk_ = disk;
   PG_ASSIGN(index->db_, Database::Open(path));
+  if (thorough) PG_TRY(index->Examine());
   PG_TRY(index->db_.Execute("PRAGMA journal_mode=WAL"));
   // Commits need not reach the disk's platter, only the kernel; Sync does the rest. Checkpoints
   // are rare, since each one waits for the disk.
@@ -92,6 +94,15 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk) 
     PG_TRY(index->Insert(&node));
   }
   return index;
+}
+
+Status Index::Examine() {
+  PG_ASSIGN(Statement check, db_.Prepare("PRAGMA quick_check(1)"));
+  PG_ASSIGN(const bool answered, check.Step());
+  const std::string verdict = answered ? check.Blob(0) : "no answer";
+  check.Reset();
+  if (verdict == "ok") return {};
+  return Error(Code::kDamaged, "the drive's index is damaged: " + verdict);
 }
 
 Status Index::Sync() {
@@ -151,6 +162,10 @@ Status Index::Update(const Node& node) {
 Status Index::Delete(NodeId id) {
   PG_TRY(delete_.Bind(1, id).Run());
   return DropPresence(id);
+}
+
+Status Index::StartIdsAbove(NodeId id) {
+  return db_.Execute(fmt::format("UPDATE sqlite_sequence SET seq={} WHERE name='nodes'", id));
 }
 
 Result<std::vector<Node>> Index::Intents(std::int64_t after, int limit) {

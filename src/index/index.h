@@ -89,8 +89,10 @@ struct PendingSummary {
 
 class Index {
  public:
-  // Makes the schema where there is none. kRefused: written by a newer program.
-  static Result<std::unique_ptr<Index>> Open(const std::string& path, Disk* disk = &RealDisk());
+  // Makes the schema where there is none. kRefused: written by a newer program. kDamaged: not what
+  // was written; a database of some size is looked at closely only with `thorough`.
+  static Result<std::unique_ptr<Index>> Open(const std::string& path, Disk* disk = &RealDisk(),
+                                             bool thorough = true);
 
   Transaction Begin() { return Transaction(&db_, &depth_); }
   Status Sync();  // what is committed survives a power cut
@@ -115,6 +117,7 @@ class Index {
   Status Update(const Node& node);
   Status Delete(NodeId id);
 
+  Status StartIdsAbove(NodeId id);  // of nodes
   std::int64_t NextIntent() { return ++last_intent_; }
   Result<std::vector<Node>> Intents(std::int64_t after, int limit);
   Result<PendingSummary> Pending();
@@ -139,6 +142,7 @@ class Index {
  private:
   Index() = default;
   Status Prepare();
+  Status Examine();
   static Node FromRow(const Statement& row);
   void BindNode(Statement* statement, const Node& node) const;
   Result<std::vector<Node>> Rows(Statement* statement);

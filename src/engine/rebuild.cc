@@ -1,0 +1,145 @@
+// Drive: an index that was damaged or lost is made anew. What the store has shows again with the
+// next listings; what waited for upload is found by the notes that its files carry.
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <sys/stat.h>
+
+#include <algorithm>
+#include <charconv>
+#include <cstdlib>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+namespace {
+constexpr off_t kQuicklyExamined = 64 << 20;
+constexpr const char* kLostAndFound = "found again";
+}  // namespace
+
+Status Drive::OpenIndex() {
+  const std::string path = options_.state_folder + "/index.db";
+  struct stat info {};
+  const bool there = ::stat(path.c_str(), &info) == 0;
+  // a large one is examined only if it was not closed in peace
+  const bool rested = ::access((options_.state_folder + "/rested").c_str(), F_OK) == 0;
+  PG_TRY(options_.disk->Remove(options_.state_folder + "/rested"));
+  const bool thorough = there && (!rested || info.st_size < kQuicklyExamined);
+  auto opened = Index::Open(path, options_.disk, thorough);
+  if (opened.ok()) {
+    index_ = std::move(*opened);
+    return there ? Status() : Rebuild();
+  }
+  if (opened.error().code != Code::kDamaged) return opened.error();
+  const std::string aside = fmt::format("{}.damaged-{}", path, options_.clock->Wall() / 1'000'000'000);
+  Log(LogLevel::kError, "{}; it is kept as {} and made anew", opened.error().what, aside);
+  PG_TRY(options_.disk->Rename(path, aside));
+  for (const char* ending : {"-wal", "-shm"}) PG_TRY(options_.disk->Remove(path + ending));
+  PG_ASSIGN(index_, Index::Open(path, options_.disk, false));
+  return Rebuild();
+}
+
+Status Drive::Rebuild() {
+  const std::vector<NodeId> pending = blocks_->List(Place::kPending);
+  // numbers are given anew: nothing may take a cached file for its own
+  for (const NodeId id : blocks_->List(Place::kCache)) PG_TRY(blocks_->Drop(id, Place::kCache));
+  NodeId highest = kRootId;
+  for (const NodeId id : pending) highest = std::max(highest, id);
+  PG_TRY(index_->StartIdsAbove(highest));
+  for (const NodeId id : pending) PG_TRY(AdoptPending(id));
+  if (pending.empty()) return {};
+  last_error_ = fmt::format("the index was lost; {} waiting file{} found again", pending.size(),
+                            pending.size() == 1 ? " was" : "s were");
+  Log(LogLevel::kWarning, "{}", last_error_);
+  return index_->Sync();
+}
+
+// A note is: path; version at the store ("": never there); size there, size here and mode; and which
+// bytes are here.
+void Drive::NotePending(Live* live, const std::string& ranges) {
+  const Node& node = live->node;
+  if (!(node.dirty & kData) || node.gone()) return;
+  std::string path = node.name;
+  for (NodeId up = node.parent; up != kRootId;) {
+    auto above = Get(up);
+    if (!above.ok()) return;
+    path.insert(0, (*above)->node.name + "/");
+    up = (*above)->node.parent;
+  }
+  const bool there = node.there == There::kSame || node.there == There::kSpelled;
+  std::string note = path;
+  note += '\0';
+  note += there ? node.version : "";
+  note += '\0';
+  note += fmt::format("{} {} {:o}", there ? node.there_size : 0, node.size, node.mode);
+  note += '\0';
+  note += ranges;
+  blocks_->SetNote(node.id, Place::kPending, note);
+}
+
+Result<NodeId> Drive::FolderFor(const std::string& path) {
+  NodeId at = kRootId;
+  for (const std::string& part : Split(path, '/')) {
+    if (part.empty()) continue;
+    PG_ASSIGN(Live * live, Find(at, part));
+    if (live == nullptr) {
+      PG_ASSIGN(live, NewNode(at, part, NodeKind::kFolder, 0755, options_.uid, options_.gid));
+    }
+    if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "a file is in the way");
+    at = live->node.id;
+  }
+  return at;
+}
+
+// A file without a usable note goes into a folder of its own.
+Status Drive::AdoptPending(NodeId block) {
+  PG_ASSIGN(const std::uint64_t length, blocks_->LengthOf(block, Place::kPending));
+  const std::vector<std::string> note = Split(blocks_->Note(block, Place::kPending), '\0');
+  const bool noted = note.size() >= 4 && !note[0].empty();
+  std::string path = noted ? note[0] : fmt::format("{}/{}", kLostAndFound, block);
+  const auto slash = path.rfind('/');
+  Change change(this);
+  auto folder = FolderFor(slash == std::string::npos ? "" : path.substr(0, slash));
+  if (!folder.ok()) {
+    path = fmt::format("{}/{}", kLostAndFound, block);
+    folder = FolderFor(kLostAndFound);
+  }
+  if (!folder.ok()) return folder.error();
+  std::string name = path.substr(path.rfind('/') + 1);
+  PG_ASSIGN(Live * taken, Find(*folder, name));
+  if (taken != nullptr) name = ConflictName(name, options_.host, Stamp());
+  PG_ASSIGN(Live * live, NewNode(*folder, name, NodeKind::kFile, 0644, options_.uid, options_.gid));
+  Node& node = live->node;
+  node.dirty = kData;
+  node.size = length;
+  RangeSet present;
+  present.Add({0, length});
+  if (noted && !note[1].empty()) {
+    // the ranges are the rest of the note, which may hold any byte
+    std::string ranges = note[3];
+    for (std::size_t i = 4; i < note.size(); ++i) ranges += std::string(1, '\0') + note[i];
+    present = RangeSet::Parse(ranges);
+    node.there = There::kSame;
+    node.version = note[1];
+    const std::vector<std::string> sizes = Split(note[2], ' ');
+    node.there_size = std::strtoull(sizes[0].c_str(), nullptr, 10);
+    if (sizes.size() > 1) node.size = std::strtoull(sizes[1].c_str(), nullptr, 10);
+  }
+  if (noted) {
+    const auto mode = note[2].rfind(' ');
+    if (mode != std::string::npos)
+      std::from_chars(note[2].data() + mode + 1, note[2].data() + note[2].size(), node.mode, 8);
+  }
+  PG_TRY(blocks_->Rename(block, node.id, Place::kPending));
+  node.on_disk = present.Bytes();
+  PG_TRY(index_->SavePresence(node.id, present.Serialize()));
+  PG_TRY(Save(live));
+  return change.Commit();
+}
+
+}  // namespace pargeter

@@ -1,0 +1,289 @@
+// What goes wrong around a drive: its state is damaged or deleted, clocks jump, power is cut, too
+// much is deleted at once, both sides change the same things.
+#include <gtest/gtest.h>
+
+#include <filesystem>
+#include <fstream>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+namespace fs = std::filesystem;
+
+class TroubleTest : public DriveTest {
+ protected:
+  Hands hands() { return Hands(drive_.get()); }
+  void Damage(const std::string& path, std::uintmax_t from, std::size_t bytes) {
+    std::fstream file(path, std::ios::in | std::ios::out | std::ios::binary);
+    file.seekp(static_cast<std::streamoff>(from));
+    file << std::string(bytes, '\x5A');
+  }
+};
+
+// ---- the index
+
+TEST_F(TroubleTest, ADamagedIndexIsMadeAnewAndNothingWaitingIsLost) {
+  world_.Put("d/old", "from the store");
+  world_.Put("big", std::string(300000, 'o'));
+  Open();
+  ASSERT_EQ(*Read("d/old"), "from the store");
+  ASSERT_EQ(Names(""), (std::vector<std::string>{"big", "d"}));
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("d/new", "waiting").ok());
+  ASSERT_TRUE(hands().MakeFolder("fresh").ok());
+  ASSERT_TRUE(Write("fresh/deep", "waits too").ok());
+  world_.SetOffline(false);
+  ASSERT_TRUE(hands().Patch("big", "NEW", 150000).ok());
+  world_.SetOffline(true);
+  Close();
+  const std::string index = folder_ / "state/index.db";
+  Damage(index, 0, 2000);
+  world_.SetOffline(false);
+  Open();
+  EXPECT_NE(drive_->Summary().last_error.find("3 waiting files were found again"), std::string::npos)
+      << drive_->Summary().last_error;
+  FlushAll();
+  std::string big(300000, 'o');
+  big.replace(150000, 3, "NEW");
+  const auto all = world_.All();
+  EXPECT_EQ(all.at("d/new"), "waiting");
+  EXPECT_EQ(all.at("fresh/deep"), "waits too");
+  EXPECT_TRUE(all.at("big") == big);
+  EXPECT_EQ(all.at("d/old"), "from the store");
+  EXPECT_EQ(*Read("d/old"), "from the store");
+}
+
+TEST_F(TroubleTest, DamageInTheMiddleOfTheIndexIsFoundAtOpen) {
+  for (int i = 0; i < 300; ++i) world_.Put("d/file-" + std::to_string(i), "x");
+  Open();
+  ASSERT_EQ(Names("d").size(), 300u);
+  Close();
+  const std::string index = folder_ / "state/index.db";
+  ASSERT_GT(fs::file_size(index), 20000u);
+  for (std::uintmax_t at = 4096; at + 4096 < fs::file_size(index); at += 8192) Damage(index, at, 200);
+  Open();
+  EXPECT_EQ(Names("d").size(), 300u);
+  bool kept = false;
+  for (const auto& entry : fs::directory_iterator(folder_ / "state"))
+    kept = kept || entry.path().string().find("index.db.damaged-") != std::string::npos;
+  EXPECT_TRUE(kept) << "the damaged one is kept for who wants to look at it";
+}
+
+TEST_F(TroubleTest, ALostIndexFindsWhatWaitsByItsNotes) {
+  Open();
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("f", "waiting").ok());
+  ASSERT_TRUE(hands().Move("f", "renamed").ok());
+  Close();
+  for (const char* ending : {"", "-wal", "-shm"}) fs::remove(folder_ / "state/index.db" + std::string(ending));
+  world_.SetOffline(false);
+  Open();
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"renamed", "waiting"}}));
+}
+
+TEST_F(TroubleTest, AStateFolderDeletedUnderItTakesNothingNewAndSaysWhy) {
+  world_.Put("f", "content");
+  Open();
+  ASSERT_EQ(*Read("f"), "content");
+  fs::remove_all(folder_ / "state");
+  const Status refused = Write("new", "text");
+  ASSERT_FALSE(refused.ok());
+  EXPECT_EQ(refused.error().code, Code::kIo);
+  EXPECT_NE(drive_->Summary().last_error.find("was deleted"), std::string::npos);
+  EXPECT_EQ(*Read("f"), "content") << "reading goes on";
+}
+
+TEST_F(TroubleTest, WaitingBytesThatSomebodyDeletedAreNotReplacedByNothing) {
+  Open();
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("f", std::string(1000, 'w')).ok());
+  Close();
+  for (const auto& file : fs::directory_iterator(folder_ / "state/pending")) fs::remove(file);
+  world_.SetOffline(false);
+  // not a power cut: nothing explains that they are gone
+  Open();
+  EXPECT_FALSE(drive_->Flush(Duration(300)).ok() && world_.All().count("f") > 0 &&
+               world_.All()["f"].empty());
+  EXPECT_EQ(world_.All().count("f"), 0u) << "an empty file went up in their place";
+}
+
+// ---- clocks
+
+class JumpingClock : public Clock {
+ public:
+  std::atomic<std::int64_t> ahead_seconds{0};
+  Nanos Wall() const override { return SystemClock().Wall() + ahead_seconds * 1'000'000'000; }
+  Steady Now() const override { return SystemClock().Now(); }
+};
+
+TEST_F(TroubleTest, TheWallClockMayJump) {
+  JumpingClock clock;
+  clock_ = &clock;
+  world_.Put("f", "1");
+  Open();
+  ASSERT_EQ(*Read("f"), "1");
+  for (const std::int64_t jump : {86400L * 3650, -86400L * 3650, 0L}) {
+    clock.ahead_seconds = jump;
+    ASSERT_TRUE(Write("g", std::to_string(jump)).ok());
+    FlushAll();
+    EXPECT_EQ(world_.All()["g"], std::to_string(jump));
+    world_.Put("f", std::to_string(jump));
+    ASSERT_TRUE(drive_->Refresh().ok());
+    EXPECT_EQ(*Read("f"), std::to_string(jump));
+  }
+  Close();
+  clock.ahead_seconds = -86400L * 3650;
+  Open();
+  EXPECT_EQ(*Read("g"), "0");
+}
+
+// ---- power
+
+TEST_F(TroubleTest, AfterAPowerCutUnsyncedBytesOfTheCacheAreFetchedAgain) {
+  world_.Put("f", "content");
+  disk_.WatchPower(folder_.path());
+  Open();
+  ASSERT_EQ(*Read("f"), "content");
+  ASSERT_TRUE(Write("mine", "acknowledged, never synced").ok());
+  FlushAll();
+  Close();
+  disk_.PowerCut(3);
+  boot_id_ = "two";
+  Open();
+  EXPECT_EQ(*Read("f"), "content");
+  EXPECT_EQ(*Read("mine"), "acknowledged, never synced");
+}
+
+// ---- many deletions at once
+
+class HoldTest : public TroubleTest {
+ protected:
+  void SetUp() override {
+    hold_files_ = 20;
+    for (int i = 0; i < 40; ++i) world_.Put("d/" + std::to_string(i), "x");
+    world_.Put("other", "o");
+    Open();
+    ASSERT_EQ(Names("d").size(), 40u);
+  }
+  void DeleteAll() {
+    const NodeId d = IdOf("d");
+    for (int i = 0; i < 40; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+    ASSERT_TRUE(drive_->RemoveFolder(kRootId, "d").ok());
+    FlushAll();  // what is held back is not waited for
+  }
+  std::size_t AtTheStore() {
+    std::size_t n = 0;
+    for (const auto& [path, body] : world_.All()) n += path.compare(0, 2, "d/") == 0 && path != "d/";
+    return n;
+  }
+};
+
+TEST_F(HoldTest, TheyAreHeldBackAndReleased) {
+  DeleteAll();
+  EXPECT_EQ(AtTheStore(), 40u);
+  EXPECT_EQ(drive_->Summary().held, 40u);
+  EXPECT_NE(drive_->Summary().held_since, 0);
+  EXPECT_EQ(IdOf("d"), kNoNode) << "here they are gone";
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(IdOf("d"), kNoNode) << "and do not come back by themselves";
+  Close();
+  Open();
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 40u) << "not even a restart lets them go";
+  EXPECT_EQ(drive_->Summary().held, 40u);
+  ASSERT_TRUE(Write("meanwhile", "goes up").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["meanwhile"], "goes up");
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 0u);
+  EXPECT_EQ(drive_->Summary().held, 0u);
+}
+
+TEST_F(HoldTest, DroppedTheyAreBack) {
+  DeleteAll();
+  const auto back = drive_->DropDeletions();
+  ASSERT_TRUE(back.ok()) << back.error().what;
+  EXPECT_EQ(*back, 40u);
+  EXPECT_EQ(Names("d").size(), 40u);
+  EXPECT_EQ(*Read("d/7"), "x");
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 40u);
+}
+
+TEST_F(HoldTest, AFewGoAsUsual) {
+  const NodeId d = IdOf("d");
+  for (int i = 0; i < 15; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 25u);
+}
+
+TEST_F(HoldTest, SwitchedOffTheyAllGo) {
+  Close();
+  hold_files_ = 0;
+  Open();
+  ASSERT_EQ(Names("d").size(), 40u);
+  DeleteAll();
+  EXPECT_EQ(AtTheStore(), 0u);
+}
+
+TEST_F(HoldTest, MovingManyFilesIsNoDeletion) {
+  const NodeId d = IdOf("d");
+  ASSERT_TRUE(hands().MakeFolder("e").ok());
+  for (int i = 0; i < 40; ++i)
+    ASSERT_TRUE(drive_->Rename(d, std::to_string(i), IdOf("e"), std::to_string(i), Drive::Replace::kYes).ok());
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 0u);
+  EXPECT_EQ(drive_->Summary().held, 0u);
+}
+
+// ---- conflicts are settled
+
+class ConflictTest : public TroubleTest {
+ protected:
+  void SetUp() override {
+    world_.Put("d/list.csv", "base");
+    Open();
+    ASSERT_EQ(*Read("d/list.csv"), "base");
+    world_.Put("d/list.csv", "theirs");
+    ASSERT_TRUE(Write("d/list.csv", "ours").ok());
+    FlushAll();
+    const auto conflicts = drive_->Conflicts();
+    ASSERT_EQ(conflicts->size(), 1u);
+    copy_ = (*conflicts)[0].first;
+    EXPECT_EQ((*conflicts)[0].second.beside, "list.csv");
+    EXPECT_EQ(drive_->State((*conflicts)[0].second.id)->state, "conflict");
+  }
+  std::string copy_;
+};
+
+TEST_F(ConflictTest, HereTakesTheName) {
+  ASSERT_TRUE(drive_->SettleConflict(copy_, Drive::Keep::kHere).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/list.csv", "ours"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+TEST_F(ConflictTest, ThereStaysAndTheCopyGoes) {
+  ASSERT_TRUE(drive_->SettleConflict("d/list.csv", Drive::Keep::kThere).ok()) << "named by its neighbour";
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/list.csv", "theirs"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+TEST_F(ConflictTest, BothStay) {
+  ASSERT_TRUE(drive_->SettleConflict(copy_, Drive::Keep::kBoth).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().size(), 2u);
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+  EXPECT_EQ(drive_->SettleConflict(copy_, Drive::Keep::kBoth).error().code, Code::kNotFound);
+}
+TEST_F(ConflictTest, AMoveByHandSettlesItToo) {
+  ASSERT_TRUE(hands().Move(copy_, "d/mine.csv").ok());
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+}  // namespace
+}  // namespace pargeter::test

@@ -1,0 +1,130 @@
+// A drive over a store in memory and a disk that can fail, and the hands to use it with.
+#pragma once
+
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <memory>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "engine/drive.h"
+#include "support/fake_store.h"
+#include "support/harsh_disk.h"
+#include "support/process.h"
+
+namespace pargeter::test {
+
+class DriveTest : public testing::Test {
+ protected:
+  void TearDown() override { Close(); }
+
+  void Open(std::uint64_t cache_limit = 1ull << 30) {
+    DriveOptions o;
+    o.name = "sheets";
+    o.state_folder = folder_ / "state";
+    o.cache_folder = folder_ / "cache";
+    o.cache_limit = cache_limit;
+    o.keep_free = 0;
+    o.quiet = Duration(20);
+    o.fresh_for = Duration(60000);
+    o.hold_quiet = Duration(50);
+    o.hold_files = hold_files_;
+    o.patience = Duration(5000);
+    o.read_only = read_only_;
+    o.host = "isle";
+    o.boot_id = boot_id_;
+    o.clock = clock_;
+    o.upload_workers = 4;
+    o.fetch_workers = 2;
+    o.disk = &disk_;
+    auto drive = Drive::Open(o, std::make_unique<FakeStore>(&world_));
+    ASSERT_TRUE(drive.ok()) << drive.error().what;
+    drive_ = std::move(*drive);
+    drive_->Start(nullptr);
+    ASSERT_TRUE(drive_->FirstContact().ok());
+  }
+  void Close() { drive_.reset(); }
+
+  NodeId IdOf(const std::string& path) {
+    NodeId at = kRootId;
+    for (const std::string& part : Split(path, '/')) {
+      if (part.empty()) continue;
+      const auto attr = drive_->Lookup(at, part);
+      if (!attr.ok()) return kNoNode;
+      at = attr->id;
+    }
+    return at;
+  }
+  static std::pair<std::string, std::string> Parted(const std::string& path) {
+    const auto slash = path.rfind('/');
+    return slash == std::string::npos
+               ? std::make_pair(std::string(), path)
+               : std::make_pair(path.substr(0, slash), path.substr(slash + 1));
+  }
+  Status Write(const std::string& path, const std::string& text) {
+    const auto [folder, name] = Parted(path);
+    auto opened = drive_->Create(IdOf(folder), name, 0644, 0, 0, false);
+    if (!opened.ok()) return opened.error();
+    Status s = drive_->SetAttr(opened->attr.id,
+                               AttrChange{.mode = {}, .uid = {}, .gid = {}, .size = 0, .mtime = {}},
+                               opened->file)
+                       .ok()
+                   ? Status()
+                   : Status(Error(Code::kIo, "truncate"));
+    if (s.ok()) s = drive_->Write(opened->file, text, 0, false);
+    if (s.ok()) s = drive_->Flush(opened->file);
+    drive_->Release(opened->file);
+    return s;
+  }
+  Result<std::string> ReadOpen(const OpenFilePtr& file) {
+    std::string out(1u << 20, '\0');
+    PG_ASSIGN(const std::size_t n, drive_->Read(file, out.data(), out.size(), 0));
+    out.resize(n);
+    return out;
+  }
+  Result<std::string> Read(const std::string& path) {
+    auto opened = drive_->OpenNode(IdOf(path), Drive::Intent::kRead);
+    if (!opened.ok()) return opened.error();
+    auto text = ReadOpen(opened->file);
+    drive_->Release(opened->file);
+    return text;
+  }
+  std::vector<std::string> Names(const std::string& path) {
+    std::vector<std::string> names;
+    const NodeId id = IdOf(path);
+    EXPECT_TRUE(drive_->OpenFolder(id).ok());
+    for (NodeId after = 0;;) {
+      const auto entries = drive_->ReadFolder(id, after, 100, false);
+      EXPECT_TRUE(entries.ok());
+      if (!entries.ok() || entries->empty()) break;
+      for (const DirEntry& e : *entries) names.push_back(e.name);
+      after = entries->back().attr.id;
+    }
+    std::sort(names.begin(), names.end());
+    return names;
+  }
+  void FlushAll() {
+    const Status flushed = drive_->Flush(Duration(20000));
+    ASSERT_TRUE(flushed.ok()) << flushed.error().what;
+  }
+  std::vector<std::string> Asked(const std::string& kind) {
+    std::vector<std::string> out;
+    for (const std::string& what : world_.TakeAsked()) {
+      if (what.compare(0, kind.size() + 1, kind + " ") == 0) out.push_back(what);
+    }
+    return out;
+  }
+
+  TemporaryFolder folder_;
+  FakeWorld world_;
+  HarshDisk disk_;
+  bool read_only_ = false;
+  std::string boot_id_ = "one";
+  const Clock* clock_ = &SystemClock();
+  std::uint64_t hold_files_ = 1000;
+  std::unique_ptr<Drive> drive_;
+};
+
+}  // namespace pargeter::test
