@@ -1,7 +1,16 @@
 #include "config/toml_file.h"
 
 #include <fmt/format.h>
+// The library's own checks must not end the process over a person's typing mistake.
+#include <stdexcept>
+#pragma GCC diagnostic push
+#pragma GCC diagnostic ignored "-Wterminate"
+#define TOML_ASSERT(condition)                                      \
+  do {                                                              \
+    if (!(condition)) throw std::runtime_error("it is no TOML");    \
+  } while (false)
 #include <toml++/toml.h>
+#pragma GCC diagnostic pop
 
 #include <algorithm>
 
@@ -19,6 +28,9 @@ Result<toml::table> ParseText(const std::string& text, const std::string& path) 
                  fmt::format("{}:{}: {}", Printable(path), e.source().begin.line,
                              Printable(e.description())),
                  "Correct that line, or move the file away.");
+  } catch (const std::exception& e) {
+    return Error(Code::kInvalid, fmt::format("{}: {}", Printable(path), e.what()),
+                 "Correct the file, or move it away.");
   }
 }
 

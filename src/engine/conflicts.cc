@@ -83,6 +83,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   theirs.attributes_known = true;
   DropOccupant(job);
   PG_TRY(index_->Insert(&theirs));
+  touched_.insert(theirs.id);
+  acked_[theirs.id] = options_.clock->Now();
   PG_TRY(change.Commit());
   Log(LogLevel::kWarning, "{} was changed here and at the store: ours is kept as {}", name,
       live->node.name);

@@ -419,6 +419,7 @@ Attr Drive::AttrOf(const Live& live) {
     const Lock lock(live.content->mu);
     attr.on_disk = live.content->present.Bytes();
   }
+  attr.deleted = n.gone();
   attr.mtime = n.mtime;
   attr.ctime = n.ctime;
   if (options_.read_only) attr.mode &= ~0222u;

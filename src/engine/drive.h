@@ -67,6 +67,7 @@ struct Attr {
   std::uint32_t mode = 0, uid = 0, gid = 0;
   std::uint64_t size = 0, on_disk = 0;
   Nanos mtime = 0, ctime = 0;
+  bool deleted = false;  // open, but without a name
 };
 
 struct AttrChange {

@@ -56,6 +56,7 @@ Status Drive::PlanJob(Job* job) {
     wait(Duration(1000));
     return {};
   }
+  live->upload = job->cancel;  // under way: whoever wants its place waits
   if (node.gone()) return {};
   PG_TRY(PlanPlace(job, live));
   if (!goes) return {};
@@ -115,8 +116,11 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
             index_->FindThere(node.parent, KeyPart(node), node.kind == NodeKind::kFolder));
   if (other && other->id != node.id && other->gone()) {
     // deleted here, but an upload of it may still be under way
+    // and a folder that was deleted is emptied first, else what is left of it would seem to be in
+    // this one
     PG_ASSIGN(const Live* leaving, Get(other->id));
-    if (leaving->upload || !other->upload.empty())
+    const bool emptied_first = other->kind == NodeKind::kFolder && !IsHeld(*other);
+    if (leaving->upload || !other->upload.empty() || emptied_first)
       return std::optional(Blocker{other->id, Why::kTried});
   } else if (other && other->id != node.id && other->intent != 0) {
     return std::optional(Blocker{other->id, Why::kPlace});
@@ -173,7 +177,6 @@ Status Drive::PlanPlace(Job* job, Live* live) {
   if (node.kind == NodeKind::kFile && (node.dirty & kData)) {
     PG_ASSIGN(job->content, ContentOf(live));
   }
-  live->upload = job->cancel;
   return {};
 }
 

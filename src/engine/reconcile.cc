@@ -280,6 +280,7 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.intent_since = options_.clock->Wall();
   PG_TRY(index_->Insert(&old));
   touched_.insert(old.id);
+  acked_[old.id] = options_.clock->Now();  // a listing that began before may not have it
   // a copy has just checked what stands there
   if (copied) just_copied_[old.id] = options_.clock->Now();
   Enqueue(old.id, old.intent, Duration(0));

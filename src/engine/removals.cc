@@ -55,6 +55,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       due_.erase({queued.first, queued.second, id});
       queued_.erase(id);
       running_.insert(id);
+      live->upload = job->cancel;
       group.push_back(other);
     }
   }

@@ -287,7 +287,7 @@ class Alone {
 
   std::string OpenAgain() {
     const Status open = stage_.Open(0);
-    if (!open.ok() && open.error().code == Code::kIo && !stage_.disk_.dead()) return OpenAgain();
+    if (!open.ok() && options_.disk_faults > 0 && !stage_.disk_.dead()) return OpenAgain();
     return open.ok() || stage_.disk_.dead() ? "" : "does not open: " + open.error().what;
   }
 

@@ -55,7 +55,7 @@ struct stat StatOf(const Attr& a) {
   s.st_mode = a.mode | (a.kind == NodeKind::kFolder    ? S_IFDIR
                         : a.kind == NodeKind::kSymlink ? S_IFLNK
                                                        : S_IFREG);
-  s.st_nlink = a.kind == NodeKind::kFolder ? 2 : 1;
+  s.st_nlink = a.deleted ? 0 : a.kind == NodeKind::kFolder ? 2 : 1;
   s.st_uid = a.uid;
   s.st_gid = a.gid;
   s.st_size = static_cast<off_t>(a.size);

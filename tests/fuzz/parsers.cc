@@ -1,0 +1,108 @@
+#include "fuzz/parsers.h"
+
+#include <cstdio>
+#include <cstdlib>
+
+#include "base/clock.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "cache/range_set.h"
+#include "config/toml_file.h"
+#include "control/rpc.h"
+#include "engine/naming.h"
+#include "net/uri.h"
+#include "provider/s3/s3_provider.h"
+#include "provider/s3/s3_xml.h"
+
+namespace pargeter::test {
+namespace {
+
+void Promise(bool held, const char* what) {
+  if (held) return;
+  std::fprintf(stderr, "broken promise: %s\n", what);
+  std::abort();
+}
+
+void Xml(std::string_view data) {
+  const auto listing = s3::ParseListing(data);
+  if (listing.ok()) Promise(listing->keys.size() + listing->prefixes.size() <= 10000, "a page is bounded");
+  s3::ParseError(data);
+  Ignore(s3::ParseBuckets(data));
+  Ignore(s3::ParseUploadId(data));
+  Ignore(s3::ParseParts(data));
+  Ignore(s3::ParseUploads(data));
+  Ignore(s3::ParseEtagResult(data, "CopyObjectResult"));
+  Ignore(s3::ParseDeleteResult(data));
+}
+
+void JsonMessage(std::string_view data) {
+  const std::string line(data);
+  const auto request = ParseRequest(line);
+  if (request.ok()) {
+    const auto again = ParseRequest(RequestLine(1, request->method, request->params));
+    Promise(again.ok() && again->method == request->method, "a request survives being said again");
+  }
+  Ignore(ParseAnswer(line));
+  Promise(IsUtf8(JsonText(data)), "JSON text is UTF-8");
+}
+
+void Toml(std::string_view data) {
+  auto file = TomlFile::Parse(std::string(data), "fuzz.toml");
+  if (!file.ok()) return;
+  Ignore(file->String("", "kind"));
+  for (const std::string& section : file->Sections()) file->Keys(section);
+  const auto before = file->Keys("");
+  if (!file->SetString("", "label", data.substr(0, 40)).ok()) return;
+  const auto label = file->String("", "label");
+  Promise(label.ok() && label->has_value() && **label == data.substr(0, 40), "what was set is read");
+  const auto again = TomlFile::Parse(file->text(), "fuzz.toml");
+  Promise(again.ok(), "a changed file is still TOML");
+  Promise(again->Keys("").size() >= before.size(), "other keys stay");
+}
+
+void Headers(std::string_view data) {
+  HttpHead head;
+  const std::string value(data);
+  for (const std::string& name : {"x-amz-meta-pargeter", "x-amz-meta-pargeter-link", "etag", "retry-after"})
+    head.headers.emplace_back(name, value);
+  for (const std::string& part : Split(value, '\n')) {
+    const auto colon = part.find(':');
+    if (colon != std::string::npos) head.headers.emplace_back(part.substr(0, colon), part.substr(colon + 1));
+  }
+  const Attributes a = s3::AttributesOf(head);
+  Promise(!a.mode || *a.mode <= 07777, "a mode has permission bits only");
+  Promise(!a.symlink || a.symlink->find('\0') == std::string::npos, "a link's target has no NUL");
+  Promise(a.origin.size() <= 64, "an origin is short");
+  s3::PlainEtag(data);
+  ParseHttpDate(value.c_str());
+  ParseRfc3339(value.c_str());
+  Ignore(ParseSize(value));
+  Ignore(ParseDuration(value));
+  Ignore(ParseEndpoint(value));
+  Base64Decode(value);
+}
+
+void Names(std::string_view data) {
+  const std::string key(data.substr(0, 1024));
+  if (key.find('/') == std::string::npos) {
+    const std::string name = KeyToName(key);
+    Promise(!name.empty() && name != "." && name != "..", "a name stays in its folder");
+    Promise(name.find('/') == std::string::npos && name.find('\0') == std::string::npos,
+            "a name is one the file system can hold");
+    Promise(NameToKey(name) == key, "a name leads back to its key");
+    Promise(ShortenName(name).size() <= kMaxName, "a shown name fits");
+  }
+  const RangeSet set = RangeSet::Parse(data);
+  Promise(RangeSet::Parse(set.Serialize()).All() == set.All(), "ranges survive being written down");
+  Printable(data);
+}
+
+}  // namespace
+
+const std::map<std::string, std::function<void(std::string_view)>>& Parsers() {
+  static const std::map<std::string, std::function<void(std::string_view)>> all = {
+      {"xml", Xml}, {"json", JsonMessage}, {"toml", Toml}, {"headers", Headers}, {"names", Names}};
+  return all;
+}
+
+}  // namespace pargeter::test

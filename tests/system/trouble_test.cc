@@ -1,0 +1,175 @@
+// The built program in trouble: both sides change the same file, too much is deleted, the store
+// falls silent, the index is damaged, other users look in.
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <signal.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <filesystem>
+#include <fstream>
+#include <nlohmann/json.hpp>
+
+#include "system/machine.h"
+
+namespace pargeter::test {
+namespace {
+
+using Json = nlohmann::json;
+
+class MountInTrouble : public testing::Test {
+ protected:
+  void SetUp() override {
+    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+    machine_ = std::make_unique<Machine>(StartStandin());
+    other_ = std::make_unique<OtherClient>(machine_->peer(), "sheets/");
+  }
+  void MountAll(const std::vector<std::string>& more = {}) {
+    machine_->AddDrive("herbarium/sheets", more);
+    machine_->Mount();
+  }
+  void Flush() {
+    const Outcome flushed = machine_->Pargeter({"flush", "sheets", "--timeout", "40s"});
+    ASSERT_EQ(flushed.exit_code, 0) << flushed.err;
+  }
+  Json StatusOf() {
+    const Outcome status = machine_->Pargeter({"--json", "status", "sheets"});
+    return Json::parse(status.out)["drives"][0];
+  }
+  std::string At(const std::string& path = "") const { return machine_->At(path); }
+  std::unique_ptr<Machine> machine_;
+  std::unique_ptr<OtherClient> other_;
+};
+
+TEST_F(MountInTrouble, AConflictIsListedAndSettled) {
+  ASSERT_TRUE(other_->Put("list.csv", "base"));
+  MountAll();
+  ASSERT_EQ(machine_->Shell("cat list.csv").out, "base");
+  ASSERT_TRUE(other_->Put("list.csv", "theirs"));
+  machine_->Shell("printf ours > list.csv");
+  Flush();
+  const Outcome listed = machine_->Pargeter({"--json", "conflicts"});
+  ASSERT_EQ(listed.exit_code, 0) << listed.err;
+  const Json conflicts = Json::parse(listed.out)["conflicts"];
+  ASSERT_EQ(conflicts.size(), 1u) << listed.out;
+  const std::string copy = conflicts[0]["path"];
+  EXPECT_EQ(conflicts[0]["beside"], At("list.csv"));
+  EXPECT_EQ(ReadAll(copy), "ours");
+  EXPECT_EQ(ReadAll(At("list.csv")), "theirs");
+  EXPECT_EQ(StatusOf()["conflicts"], 1);
+  const Outcome unsaid = machine_->Pargeter({"conflicts", "keep", copy});
+  EXPECT_EQ(unsaid.exit_code, 2);
+  EXPECT_NE(unsaid.err.find("--here"), std::string::npos);
+  const Outcome kept = machine_->Pargeter({"conflicts", "keep", At("list.csv"), "--here"});
+  EXPECT_EQ(kept.exit_code, 0) << kept.err;
+  Flush();
+  EXPECT_EQ(other_->Get("list.csv"), "ours");
+  EXPECT_EQ(other_->All(), std::vector<std::string>{"list.csv"});
+  EXPECT_EQ(machine_->Pargeter({"conflicts"}).out, "There are no conflicts.\n");
+  EXPECT_EQ(machine_->Pargeter({"conflicts", "keep", At("list.csv"), "--both"}).exit_code, 3);
+}
+
+TEST_F(MountInTrouble, ManyDeletionsWaitForAWord) {
+  for (int i = 0; i < 60; ++i) ASSERT_TRUE(other_->Put("d/" + std::to_string(i), "x"));
+  MountAll({"--hold-deletions", "30,0.25"});
+  machine_->Shell("ls d");
+  machine_->Shell("rm -r d");
+  EXPECT_EQ(machine_->Shell("ls").out, "");
+  Flush();
+  EXPECT_EQ(StatusOf()["held"]["files"], 60);
+  EXPECT_NE(machine_->Pargeter({"status", "sheets"}).out.find("queue release sheets"),
+            std::string::npos);
+  EXPECT_GE(other_->All().size(), 60u);
+  // unmounting does not wait for them, and mounting does not let them go
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  machine_->Mount();
+  EXPECT_EQ(StatusOf()["held"]["files"], 60);
+  ASSERT_EQ(machine_->Pargeter({"queue", "drop", "sheets"}).exit_code, 0);
+  EXPECT_TRUE(Eventually([&] { return machine_->Shell("ls d | wc -l").out == "60\n"; }));
+  EXPECT_EQ(machine_->Shell("cat d/7").out, "x");
+  machine_->Shell("rm -r d");
+  ASSERT_EQ(machine_->Pargeter({"queue", "release", "sheets"}).exit_code, 0);
+  Flush();
+  EXPECT_TRUE(other_->All().empty());
+}
+
+// A store that takes connections and says nothing, as behind a pulled plug.
+TEST_F(MountInTrouble, ASilentStoreIsNoticedWithinTwoSeconds) {
+  for (const char* name : {"here", "away", "far", "gone"}) ASSERT_TRUE(other_->Put(name, name));
+  MountAll();
+  ASSERT_EQ(machine_->Shell("ls; cat here").out, "away\nfar\ngone\nhere\nhere");
+  ::kill(machine_->peer().process->pid(), SIGSTOP);
+  const auto seconds = [&](const std::string& line, int wanted) {
+    const auto start = std::chrono::steady_clock::now();
+    EXPECT_EQ(machine_->Shell(line).exit_code, wanted) << line;
+    return std::chrono::duration<double>(std::chrono::steady_clock::now() - start).count();
+  };
+  EXPECT_LT(seconds("cat away", 1), 3.0) << "two seconds, and some for a busy machine";
+  EXPECT_LT(seconds("cat far", 1), 1.0) << "not one time-out per file";
+  EXPECT_LT(seconds("cat here && ls && echo new > new", 0), 1.5);
+  EXPECT_FALSE(StatusOf()["online"].get<bool>());
+  EXPECT_NE(StatusOf()["offline_since"], "");
+  ::kill(machine_->peer().process->pid(), SIGCONT);
+  EXPECT_TRUE(Eventually([&] { return StatusOf()["online"].get<bool>(); }, 30));
+  EXPECT_EQ(machine_->Shell("cat gone").out, "gone");
+  Flush();
+  EXPECT_EQ(other_->Get("new"), "new\n");
+}
+
+TEST_F(MountInTrouble, ADamagedIndexIsMadeAnewAtTheNextMount) {
+  ASSERT_TRUE(other_->Put("d/old", "old"));
+  MountAll();
+  machine_->Shell("cat d/old");
+  ::kill(machine_->peer().process->pid(), SIGSTOP);
+  machine_->Shell("printf waiting > d/new; timeout 5 cat nothing");
+  machine_->Pargeter({"unmount", "sheets", "--now"});
+  ::kill(machine_->peer().process->pid(), SIGCONT);
+  const std::string index = machine_->Home("state/pargeter/drives/sheets/index.db");
+  for (const char* ending : {"-wal", "-shm"}) std::filesystem::remove(index + ending);
+  WriteAll(index, std::string(8192, 'Z'));
+  machine_->Mount();
+  EXPECT_EQ(machine_->Shell("cat d/old d/new").out, "oldwaiting");
+  Flush();
+  EXPECT_EQ(other_->Get("d/new"), "waiting");
+}
+
+// ---- other users
+
+class SharedMount : public MountInTrouble {
+ protected:
+  void SetUp() override {
+    MountInTrouble::SetUp();
+    if (::geteuid() != 0) GTEST_SKIP() << "only root can act as another user";
+    ASSERT_TRUE(other_->Put("open", "for all"));
+  }
+  Outcome AsNobody(const std::string& line) {
+    for (std::string at = At(); at.size() > 1; at = at.substr(0, at.rfind('/')))
+      if (at != At()) ::chmod(at.c_str(), at == "/tmp" ? 01777 : 0755);
+    return RunCommand({"setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "sh", "-c",
+                       "cd / && " + line});
+  }
+};
+
+TEST_F(SharedMount, OthersSeeNothingUnlessItIsShared) {
+  MountAll();
+  EXPECT_EQ(AsNobody("cat " + At("open")).exit_code, 1);
+  EXPECT_EQ(AsNobody("ls " + At()).exit_code, 2);
+  EXPECT_EQ(machine_->Shell("cat open").out, "for all");
+}
+
+TEST_F(SharedMount, SharedTheirPermissionsAreEnforced) {
+  MountAll({"--share-with", "all"});
+  machine_->Shell("printf secret > private && chmod 600 private && mkdir drop && chmod 1777 drop");
+  EXPECT_EQ(AsNobody("cat " + At("open")).out, "for all");
+  EXPECT_EQ(AsNobody("cat " + At("private")).exit_code, 1);
+  EXPECT_EQ(AsNobody("echo x >> " + At("open")).exit_code, 2) << "not theirs to write";
+  EXPECT_EQ(AsNobody("rm -f " + At("open")).exit_code, 1);
+  EXPECT_EQ(AsNobody("echo mine > " + At("drop/theirs")).exit_code, 0);
+  struct stat info {};
+  ASSERT_EQ(::stat(At("drop/theirs").c_str(), &info), 0);
+  EXPECT_EQ(info.st_uid, 65534u);
+  EXPECT_EQ(AsNobody("chmod 777 " + At("private")).exit_code, 1);
+}
+
+}  // namespace
+}  // namespace pargeter::test
