@@ -1,0 +1,211 @@
+// Real mounts in bad weather: threads at work in a mount and in a plain folder alike, while the
+// store fails and falls silent, the daemon is killed, and another program writes to the bucket. At
+// all calm moments the two folders are the same; in the end a machine that knows nothing sees it too.
+//
+//   PARGETER_STORM_SECONDS=240 system_test --gtest_filter='Storm*'
+#include <fcntl.h>
+#include <gtest/gtest.h>
+#include <signal.h>
+#include <sys/mount.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <atomic>
+#include <cerrno>
+#include <cstring>
+#include <map>
+#include <random>
+#include <thread>
+
+#include "system/machine.h"
+
+namespace pargeter::test {
+namespace {
+
+// One thread's folder, twice.
+class Worker {
+ public:
+  Worker(std::string mount, std::string plain, std::uint64_t seed)
+      : mount_(std::move(mount)), plain_(std::move(plain)), dice_(seed), seed_(seed) {}
+
+  void Begin() {
+    ::mkdir(plain_.c_str(), 0755);
+    ASSERT_EQ(::mkdir(mount_.c_str(), 0755), 0) << mount_ << " " << std::strerror(errno);
+  }
+
+  // Does things until `stop`, or until the mount is gone; what it was doing then is `unsure`.
+  void Work(const std::atomic<bool>& stop) {
+    while (!stop && failure.empty()) {
+      const std::string a = Any(), b = Any();
+      const std::uint64_t kind = dice_() % 12;
+      const std::string text = Text();
+      const auto act = [&](const std::string& top) { return Act(kind, top + "/" + a, top + "/" + b, text); };
+      const int got = act(mount_);
+      if (got == ENOTCONN || got == ECONNABORTED || got == EIO || got == ETIMEDOUT || got == EHOSTUNREACH ||
+          got == EAGAIN) {
+        unsure[a] = true;
+        unsure[b] = true;
+        if (got == ENOTCONN || got == ECONNABORTED) return;
+        return;
+      }
+      const int wanted = act(plain_);
+      ++done;
+      if (got != wanted)
+        failure = "kind " + std::to_string(kind) + " " + a + " " + b + ": " + std::strerror(got) +
+                  " instead of " + std::strerror(wanted);
+    }
+  }
+
+  // The plain folder takes over what a killed daemon left of the last call, if it is one of the two.
+  void Agree() {
+    for (const auto& [name, yes] : std::exchange(unsure, {})) {
+      RunCommand({"rm", "-rf", plain_ + "/" + name});
+      RunCommand({"cp", "-a", mount_ + "/" + name, plain_ + "/" + name});
+    }
+  }
+  std::string Difference() const {
+    const Outcome diff = RunCommand({"diff", "-r", "--no-dereference", plain_, mount_}, "", 120);
+    return diff.exit_code == 0 ? "" : diff.out + diff.err;
+  }
+
+  std::string failure;
+  std::map<std::string, bool> unsure;
+  std::uint64_t done = 0;
+
+ private:
+  std::string Any() {
+    static const char* folders[] = {"", "d0/", "d1/"};
+    return std::string(folders[dice_() % 3]) + "f" + std::to_string(dice_() % 6);
+  }
+  std::string Text() {
+    const std::uint64_t scale = dice_() % 20;
+    const std::size_t size = scale < 14 ? dice_() % 3000 : scale < 19 ? dice_() % 200000 : dice_() % 12000000;
+    std::string out = "<" + std::to_string(seed_) + "." + std::to_string(done) + ">";
+    out.resize(size, static_cast<char>('a' + done % 26));
+    return out;
+  }
+  static int Put(const std::string& path, int flags, const std::string& text, off_t at) {
+    const int fd = ::open(path.c_str(), flags | O_CLOEXEC, 0644);
+    if (fd < 0) return errno;
+    int result = 0;
+    for (std::size_t i = 0; i < text.size() && result == 0; i += 65536) {
+      const std::size_t n = std::min<std::size_t>(65536, text.size() - i);
+      if (::pwrite(fd, text.data() + i, n, at + static_cast<off_t>(i)) < 0) result = errno;
+    }
+    if (::close(fd) != 0 && result == 0) result = errno;
+    return result;
+  }
+  static int Act(std::uint64_t kind, const std::string& a, const std::string& b, const std::string& text) {
+    const std::string folder = a.substr(0, a.rfind('/'));
+    switch (kind) {
+      case 0:
+      case 1:
+      case 2:
+        return Put(a, O_WRONLY | O_CREAT | O_TRUNC, text, 0);
+      case 3:
+        return Put(a, O_WRONLY, text.substr(0, 5000), 1000);
+      case 4:
+      case 5: {  // as an editor saves
+        const int wrote = Put(a + ".tmp", O_WRONLY | O_CREAT | O_TRUNC, text, 0);
+        if (wrote != 0) return wrote;
+        return ::rename((a + ".tmp").c_str(), a.c_str()) == 0 ? 0 : errno;
+      }
+      case 6:
+        return ::rename(a.c_str(), b.c_str()) == 0 ? 0 : errno;
+      case 7:
+        return ::unlink(a.c_str()) == 0 ? 0 : errno;
+      case 8:
+        return ::mkdir(folder.c_str(), 0755) == 0 ? 0 : errno;
+      case 9:
+        return ::truncate(a.c_str(), static_cast<off_t>(text.size() / 2)) == 0 ? 0 : errno;
+      case 10: {  // a folder is moved and comes back
+        const std::string top = folder.substr(0, folder.rfind('/'));
+        if (::rename(folder.c_str(), (folder + "-moved").c_str()) != 0) return errno;
+        return ::rename((folder + "-moved").c_str(), folder.c_str()) == 0 ? 0 : errno;
+      }
+      default: {
+        const int fd = ::open(a.c_str(), O_RDONLY | O_CLOEXEC);
+        if (fd < 0) return errno;
+        char buffer[4096];
+        const ssize_t n = ::pread(fd, buffer, sizeof(buffer), 100);
+        const int result = n < 0 ? errno : 0;
+        ::close(fd);
+        return result;
+      }
+    }
+  }
+
+  const std::string mount_, plain_;
+  std::mt19937_64 dice_;
+  const std::uint64_t seed_;
+};
+
+TEST(StormTest, WorkGoesOnAndNothingIsLost) {
+  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+  const char* given = std::getenv("PARGETER_STORM_SECONDS");
+  const int seconds = given ? std::atoi(given) : 15;
+  const char* seed_given = std::getenv("PARGETER_STORM_SEED");
+  const std::uint64_t seed = seed_given ? std::strtoull(seed_given, nullptr, 10) : 1;
+  Machine machine(StartStandin());
+  OtherClient other(machine.peer(), "sheets/");
+  machine.AddDrive("herbarium/sheets", {"--hold-deletions", "off"});
+  machine.Mount();
+  const TemporaryFolder plain;
+  std::vector<std::unique_ptr<Worker>> workers;
+  for (std::uint64_t i = 0; i < 3; ++i) {
+    const std::string name = "/w" + std::to_string(i);
+    workers.push_back(std::make_unique<Worker>(machine.At() + name, plain.path() + name, seed * 10 + i));
+    workers.back()->Begin();
+  }
+  std::mt19937_64 dice(seed);
+  const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(seconds);
+  int kills = 0, rounds = 0;
+  while (std::chrono::steady_clock::now() < end || rounds == 0) {
+    ++rounds;
+    SCOPED_TRACE("seed " + std::to_string(seed) + " round " + std::to_string(rounds));
+    static const char* weather[] = {"status=503,share=0.05,retry-after=0", "status=500,share=0.05", "reset,share=0.05",
+                                    "cut,share=0.05", "stall=300,share=0.05", "corrupt,share=0.05,method=GET",
+                                    "wrong-etag,share=0.02"};
+    for (int i = 0; i < 2; ++i) SetFault(machine.peer(), weather[dice() % std::size(weather)]);
+    std::atomic<bool> stop{false};
+    std::vector<std::thread> threads;
+    for (auto& worker : workers) threads.emplace_back([&stop, &worker] { worker->Work(stop); });
+    // another program is at the same bucket, in a folder of its own
+    other.Put("outside/o" + std::to_string(rounds), "outside");
+    std::this_thread::sleep_for(std::chrono::milliseconds(700 + dice() % 1500));
+    const bool kill = dice() % 2 == 0;
+    if (kill) {
+      ++kills;
+      ::kill(machine.DaemonPid(), SIGKILL);
+    }
+    stop = true;
+    for (std::thread& thread : threads) thread.join();
+    SetFault(machine.peer(), "");
+    if (kill) {
+      RunCommand({"umount", "-l", machine.At()}, "", 20);
+      machine.Mount();
+    }
+    for (auto& worker : workers) {
+      EXPECT_EQ(worker->failure, "");
+      worker->Agree();
+      EXPECT_EQ(worker->Difference(), "") << (kill ? "after a kill" : "in use");
+    }
+    if (testing::Test::HasFailure()) return;
+  }
+  const Outcome flushed = machine.Pargeter({"flush", "sheets", "--timeout", "60s"}, 90);
+  EXPECT_EQ(flushed.exit_code, 0) << flushed.err << machine.Pargeter({"queue", "sheets"}).out;
+  ASSERT_EQ(machine.Pargeter({"unmount", "sheets"}).exit_code, 0);
+  EXPECT_TRUE(other.store().ListUploads(nullptr)->empty()) << "an unfinished upload is left";
+  RunCommand({"rm", "-rf", machine.Home("state/pargeter")});
+  machine.Mount();
+  std::uint64_t done = 0;
+  for (auto& worker : workers) {
+    EXPECT_EQ(worker->Difference(), "") << "seen from the store alone";
+    done += worker->done;
+  }
+  EXPECT_EQ(RunCommand({"sh", "-c", "ls " + machine.At("outside") + " | wc -l"}).out, std::to_string(rounds) + "\n");
+  std::printf("%d rounds, %d kills, %llu calls\n", rounds, kills, static_cast<unsigned long long>(done));
+}
+
+}  // namespace
+}  // namespace pargeter::test
