@@ -118,21 +118,25 @@ Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_
   return Grew(file->id, end);
 }
 
+// An upload may have been acknowledged between BeginWriting and the change of content.
+Status Drive::DirtyAgain(Live* live) {
+  if ((live->node.dirty & kData) || !live->content) return {};
+  live->node.dirty |= kData;
+  if (!live->node.gone()) PG_TRY(AddIntent(live));
+  const Lock lock(live->content->mu);
+  if (live->content->place == Place::kCache) {
+    PG_TRY(blocks_->Move(live->node.id, Place::kCache, Place::kPending, &live->content->fd));
+    live->content->place = Place::kPending;
+  }
+  return {};
+}
+
 Status Drive::Grew(NodeId id, std::uint64_t end) {
   const Lock tree(tree_mutex_);
   const auto it = live_.find(id);
   if (it == live_.end()) return {};
   Live& live = *it->second;
-  if (!(live.node.dirty & kData) && live.content) {
-    // an upload was acknowledged between BeginWriting and the write: dirty again
-    live.node.dirty |= kData;
-    if (!live.node.gone()) PG_TRY(AddIntent(&live));
-    const Lock lock(live.content->mu);
-    if (live.content->place == Place::kCache) {
-      PG_TRY(blocks_->Move(id, Place::kCache, Place::kPending, &live.content->fd));
-      live.content->place = Place::kPending;
-    }
-  }
+  PG_TRY(DirtyAgain(&live));
   live.node.size = std::max(live.node.size, end);
   live.node.mtime = live.node.ctime = options_.clock->Wall();
   live.node.copy_of.clear();
@@ -145,6 +149,7 @@ Status Drive::Grew(NodeId id, std::uint64_t end) {
 
 Status Drive::Truncate(Live* live, std::uint64_t size) {
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
+  PG_TRY(DirtyAgain(live));
   {
     const Lock lock(content->mu);
     content->WaitForFilling();

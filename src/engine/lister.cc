@@ -281,14 +281,11 @@ Status Drive::VanishedThere(Live* live) {
     return {};
   }
   if (node.kind == NodeKind::kFolder) {
-    for (NodeId after = 0;;) {
-      PG_ASSIGN(const std::vector<Node> some, index_->Children(node.id, after, 500));
-      if (some.empty()) break;
-      after = some.back().id;
-      for (const Node& row : some) {
-        PG_ASSIGN(Live * child, Get(row.id));
-        if (child->node.there != There::kAbsent) PG_TRY(VanishedThere(child));
-      }
+    // what the store had in it, wherever that is here; not what was moved into it here
+    PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));
+    for (const NodeId id : inside) {
+      PG_ASSIGN(Live * child, Get(id));
+      PG_TRY(VanishedThere(child));
     }
     PG_ASSIGN(const bool kept, index_->HasChildren(node.id));
     if (kept || (node.dirty & kAttributes) || node.there == There::kElsewhere) {

@@ -111,6 +111,34 @@ TEST_F(TroubleTest, WaitingBytesThatSomebodyDeletedAreNotReplacedByNothing) {
   EXPECT_EQ(world_.All().count("f"), 0u) << "an empty file went up in their place";
 }
 
+TEST_F(TroubleTest, AFolderThatVanishesKeepsWhatWasMovedIntoIt) {
+  world_.Put("a/inner/x", "X");
+  world_.Put("b/y", "Y");
+  Open();
+  ASSERT_EQ(Names("a/inner").size(), 1u);
+  ASSERT_EQ(Names("b").size(), 1u);
+  world_.SetOffline(true);
+  ASSERT_TRUE(hands().Move("a/inner", "b/inner").ok());
+  world_.Erase("b/y");
+  Close();
+  world_.SetOffline(false);
+  Open();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  FlushAll();
+  EXPECT_EQ(*Read("b/inner/x"), "X");
+  EXPECT_EQ(world_.All().count("b/inner/x"), 1u);
+}
+
+TEST_F(TroubleTest, ACutBetweenAnUploadAndItsNextChangeIsSent) {
+  world_.Put("f", std::string(30000, 'o'));
+  Open();
+  for (int i = 0; i < 30; ++i) {
+    ASSERT_TRUE(hands().Resize("f", static_cast<std::uint64_t>(1000 - i)).ok());
+    FlushAll();
+    ASSERT_EQ(world_.All()["f"].size(), static_cast<std::size_t>(1000 - i));
+  }
+}
+
 // ---- clocks
 
 class JumpingClock : public Clock {

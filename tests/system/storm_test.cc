@@ -13,8 +13,8 @@
 #include <atomic>
 #include <cerrno>
 #include <cstring>
-#include <map>
 #include <random>
+#include <set>
 #include <thread>
 
 #include "system/machine.h"
@@ -43,9 +43,15 @@ class Worker {
       const int got = act(mount_);
       if (got == ENOTCONN || got == ECONNABORTED || got == EIO || got == ETIMEDOUT || got == EHOSTUNREACH ||
           got == EAGAIN) {
-        unsure[a] = true;
-        unsure[b] = true;
-        if (got == ENOTCONN || got == ECONNABORTED) return;
+        for (const std::string& name : {a, b}) {
+          unsure.insert(name);
+          unsure.insert(name + ".tmp");
+          const auto slash = name.find('/');
+          if (kind == 10 && slash != std::string::npos) {
+            unsure.insert(name.substr(0, slash));
+            unsure.insert(name.substr(0, slash) + "-moved");
+          }
+        }
         return;
       }
       const int wanted = act(plain_);
@@ -58,7 +64,7 @@ class Worker {
 
   // The plain folder takes over what a killed daemon left of the last call, if it is one of the two.
   void Agree() {
-    for (const auto& [name, yes] : std::exchange(unsure, {})) {
+    for (const std::string& name : std::exchange(unsure, {})) {
       RunCommand({"rm", "-rf", plain_ + "/" + name});
       RunCommand({"cp", "-a", mount_ + "/" + name, plain_ + "/" + name});
     }
@@ -69,7 +75,7 @@ class Worker {
   }
 
   std::string failure;
-  std::map<std::string, bool> unsure;
+  std::set<std::string> unsure;
   std::uint64_t done = 0;
 
  private:
@@ -119,7 +125,7 @@ class Worker {
       case 9:
         return ::truncate(a.c_str(), static_cast<off_t>(text.size() / 2)) == 0 ? 0 : errno;
       case 10: {  // a folder is moved and comes back
-        const std::string top = folder.substr(0, folder.rfind('/'));
+        if (a.find("/d0/") == std::string::npos && a.find("/d1/") == std::string::npos) return 0;
         if (::rename(folder.c_str(), (folder + "-moved").c_str()) != 0) return errno;
         return ::rename((folder + "-moved").c_str(), folder.c_str()) == 0 ? 0 : errno;
       }
