@@ -39,7 +39,8 @@ Status ParseHold(const std::string& text, DriveSettings* d) {
     good = rest != second && share >= 0 && share <= 1;
   }
   if (!good || *rest != 0) {
-    return Error(Code::kInvalid, fmt::format("\"{}\" does not say what to hold back", Printable(text)),
+    return Error(Code::kInvalid,
+                 fmt::format("\"{}\" does not say what to hold back", Printable(text)),
                  "Give FILES,SHARE such as 1000,0.25, or off.");
   }
   d->hold_files = static_cast<std::uint64_t>(files);
@@ -180,9 +181,10 @@ Status RunShow(const std::string& name, World& world) {
       d.read_only ? ", read-only" : "", Printable(d.label), FormatSize(d.cache_limit),
       d.keep_free * 100, d.cache_at.empty() ? world.paths.DriveState(name) + "/cache" : d.cache_at,
       d.share_with_all ? "all users, as permissions say" : "its owner",
-      d.hold_files == 0 ? std::string("no deletions")
-                        : fmt::format("more than {} deletions at once, if over {:.0f} % of all files",
-                                      d.hold_files, d.hold_share * 100),
+      d.hold_files == 0
+          ? std::string("no deletions")
+          : fmt::format("more than {} deletions at once, if over {:.0f} % of all files",
+                        d.hold_files, d.hold_share * 100),
       world.paths.DriveFile(name)));
   if (world.json) world.PrintJson(DriveJson(d));
   return {};

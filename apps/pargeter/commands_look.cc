@@ -79,10 +79,11 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                         FormatSize(cache.value("limit", std::uint64_t{0}))));
   const Json held = s.value("held", Json::object());
   if (held.value("files", std::uint64_t{0}) > 0) {
-    world.Say(fmt::format("  HELD     {} deleted here {} ago, not at the store: pargeter queue "
-                          "release {} lets them go, queue drop {} brings them back",
-                          Plural(held.value("files", std::uint64_t{0}), "file"),
-                          AgeOf(held.value("since", "")), d.name, d.name));
+    world.Say(
+        fmt::format("  HELD     {} deleted here {} ago, not at the store: pargeter queue "
+                    "release {} lets them go, queue drop {} brings them back",
+                    Plural(held.value("files", std::uint64_t{0}), "file"),
+                    AgeOf(held.value("since", "")), d.name, d.name));
   }
   const std::uint64_t conflicts = s.value("conflicts", std::uint64_t{0});
   if (conflicts > 0)
@@ -140,15 +141,15 @@ Status RunQueue(const std::string& name, World& world) {
 Status RunHeld(const std::string& name, const std::string& method, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
   PG_ASSIGN(const Json before, AskDrive(world, d, "status", Json::object()));
-  const std::uint64_t held =
-      before.value("held", Json::object()).value("files", std::uint64_t{0});
+  const std::uint64_t held = before.value("held", Json::object()).value("files", std::uint64_t{0});
   if (held == 0) {
     world.Say(fmt::format("{}: no deletions are held back", name));
   } else {
     PG_TRY(AskDrive(world, d, method, Json::object(), Duration(600000)));
-    world.Say(method == "release"
-                  ? fmt::format("{}: {} are deleted at the store now", name, Plural(held, "file"))
-                  : fmt::format("{}: {} {} back", name, Plural(held, "file"), held == 1 ? "is" : "are"));
+    world.Say(
+        method == "release"
+            ? fmt::format("{}: {} are deleted at the store now", name, Plural(held, "file"))
+            : fmt::format("{}: {} {} back", name, Plural(held, "file"), held == 1 ? "is" : "are"));
   }
   if (world.json) world.PrintJson({{"name", name}, {"files", held}});
   return {};
@@ -187,7 +188,10 @@ Status RunKeep(const std::string& path, bool here, bool there, bool both, World&
                  "--here: the copy kept here takes the name; --there: it goes; --both: both stay.");
   PG_ASSIGN(const Located at, Locate(world, path));
   PG_TRY(AskDrive(world, at.drive, "keep",
-                  {{"path", at.path}, {"side", here ? "here" : there ? "there" : "both"}}));
+                  {{"path", at.path},
+                   {"side", here    ? "here"
+                            : there ? "there"
+                                    : "both"}}));
   world.Say(here    ? "The copy kept here has taken the name."
             : there ? "The copy kept here is deleted; the store's version stays."
                     : "Both stay as they are.");
@@ -255,7 +259,8 @@ void AddLookCommands(CLI::App* app, Work* run) {
   auto path = std::make_shared<std::string>();
   auto here = std::make_shared<bool>(false), there = std::make_shared<bool>(false),
        both = std::make_shared<bool>(false);
-  CLI::App* conflicts = with_name("conflicts", "files changed here and at the store: ours stands beside theirs");
+  CLI::App* conflicts =
+      with_name("conflicts", "files changed here and at the store: ours stands beside theirs");
   CLI::App* keep = conflicts->add_subcommand("keep", "decide which version stays");
   keep->add_option("PATH", *path, "the copy that was kept, or the file beside it")->required();
   keep->add_flag("--here", *here, "the copy kept here takes the name");

@@ -688,7 +688,7 @@ class S3Server::Impl {
               {"in", ask.bytes_in},
               {"ms", std::round(ms * 100) / 100}};
     const bool no_body = request.method == "HEAD";
-    line["out"] = no_body                            ? 0
+    line["out"] = no_body                        ? 0
                   : response.content_length_ > 0 ? response.content_length_
                                                  : response.body.size();
     if (request.has_header("x-amz-copy-source")) line["copy"] = true;

@@ -30,7 +30,7 @@ struct DriveSettings {
   std::string at;      // absolute path of the mount point
   std::string mode = "stream";
   bool read_only = false;
-  bool share_with_all = false;  // other users may look in; permissions decide what they see
+  bool share_with_all = false;      // other users may look in; permissions decide what they see
   std::uint64_t hold_files = 1000;  // so many deletions at once are held back; 0: never
   double hold_share = 0.25;         // if they are also this share of the drive
   std::string label;

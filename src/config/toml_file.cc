@@ -5,9 +5,9 @@
 #include <stdexcept>
 #pragma GCC diagnostic push
 #pragma GCC diagnostic ignored "-Wterminate"
-#define TOML_ASSERT(condition)                                      \
-  do {                                                              \
-    if (!(condition)) throw std::runtime_error("it is no TOML");    \
+#define TOML_ASSERT(condition)                                   \
+  do {                                                           \
+    if (!(condition)) throw std::runtime_error("it is no TOML"); \
   } while (false)
 #include <toml++/toml.h>
 #pragma GCC diagnostic pop

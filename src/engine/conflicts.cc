@@ -168,7 +168,8 @@ Status Drive::SettleConflict(const std::string& path, Keep keep) {
   PG_TRY(CheckWritable());
   PG_ASSIGN(const Node kept, ConflictAt(path));
   if (keep == Keep::kThere) return Unlink(kept.parent, kept.name);
-  if (keep == Keep::kHere) return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);
+  if (keep == Keep::kHere)
+    return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(kept.id));
   live->node.conflict = false;

@@ -344,9 +344,9 @@ Status Drive::Change::Commit() NO_TS_ANALYSIS {
 // index would speak of a file whose bytes are gone.
 void Drive::RemoveDoomed() {
   if (doomed_.empty()) return;
-  const bool any =
-      std::any_of(doomed_.begin(), doomed_.end(),
-                  [&](NodeId id) { return blocks_->Has(id, BlockStore::Place::kPending); });
+  const bool any = std::any_of(doomed_.begin(), doomed_.end(), [&](NodeId id) {
+    return blocks_->Has(id, BlockStore::Place::kPending);
+  });
   if (any && !index_->Sync().ok()) return;
   for (const NodeId id : std::exchange(doomed_, {}))
     Ignore(blocks_->Drop(id, BlockStore::Place::kPending));

@@ -41,9 +41,9 @@ struct DriveOptions {
   std::string cache_folder;
   std::uint64_t cache_limit = 10ull << 30;
   double keep_free = 0.1;
-  Duration fresh_for{5000};  // a listing this old is asked for again when it is looked at
-  Duration quiet{1000};      // a change waits so long for the next one before it goes up
-  Duration patience{60000};  // the longest that a read waits for the store
+  Duration fresh_for{5000};    // a listing this old is asked for again when it is looked at
+  Duration quiet{1000};        // a change waits so long for the next one before it goes up
+  Duration patience{60000};    // the longest that a read waits for the store
   Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
   Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
   // More deletions than this within a minute, and more than this share of all files, are held back
@@ -242,7 +242,7 @@ class Drive {
   enum class Outcome { kDone, kAgain, kParked };
 
   Drive(DriveOptions options, std::unique_ptr<Provider> provider);
-  Status OpenIndex() REQUIRES(tree_mutex_);       // (rebuild.cc)
+  Status OpenIndex() REQUIRES(tree_mutex_);  // (rebuild.cc)
   Status Rebuild() REQUIRES(tree_mutex_);
   Status AdoptPending(NodeId block) REQUIRES(tree_mutex_);
   Result<NodeId> FolderFor(const std::string& path) REQUIRES(tree_mutex_);
@@ -355,7 +355,8 @@ class Drive {
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Status CopyBelow(Job* job);
-  Status NameKept(NodeId folder, const std::string& path, const std::string& kept) REQUIRES(tree_mutex_);
+  Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
+      REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
   bool WrittenHere(const std::string& origin) const;
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
@@ -402,10 +403,10 @@ class Drive {
   std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
   std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 20000;
-  int changes_ GUARDED_BY(tree_mutex_) = 0;                     // Change objects alive
-  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);  // what a Change under way has got hold of
-  std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);            // whose files go when it is done
-  std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);          // deleted: files go after a sync
+  int changes_ GUARDED_BY(tree_mutex_) = 0;             // Change objects alive
+  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);    // what a Change under way has got hold of
+  std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);    // whose files go when it is done
+  std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);  // deleted: files go after a sync
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
@@ -417,8 +418,8 @@ class Drive {
   std::string last_error_ GUARDED_BY(tree_mutex_);
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
-  Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;           // all older than this is on the disk
-  bool cache_changed_ GUARDED_BY(tree_mutex_) = false;    // since then
+  Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;         // all older than this is on the disk
+  bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
 
   Mutex pace_mutex_;
   double tokens_ GUARDED_BY(pace_mutex_) = 8;

@@ -31,9 +31,11 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
     const bool base = node.there != There::kAbsent && node.there_size >= node.size;
     if (!ranges.empty() || !base) {
-      return Error(Code::kIo, fmt::format("the waiting content of {} is no longer on this disk",
-                                          Printable(node.name)),
-                   "Somebody deleted it below the drive's state folder. Delete the file here to give it up.");
+      return Error(
+          Code::kIo,
+          fmt::format("the waiting content of {} is no longer on this disk", Printable(node.name)),
+          "Somebody deleted it below the drive's state folder. Delete the file here to give it "
+          "up.");
     }
   }
   PG_ASSIGN(content->fd, blocks_->Open(node.id, content->place));

@@ -28,11 +28,15 @@ Status Drive::CountDeletion(const Node& node) {
   // counting all files takes a while: not at every deletion
   if (many != options_.hold_files + 1 && many % 128 != 0) return {};
   PG_ASSIGN(const std::uint64_t left, index_->CountFiles());
-  if (static_cast<double>(many) <= options_.hold_share * static_cast<double>(left + many)) return {};
+  if (static_cast<double>(many) <= options_.hold_share * static_cast<double>(left + many))
+    return {};
   hold_from_ = deletions_.front().second;
-  last_error_ = fmt::format("{} files were deleted within a minute: the deletions are held back", many);
-  Log(LogLevel::kWarning, "{} of {} files were deleted here within a minute: the store keeps them until "
-      "\"pargeter queue release\" or \"queue drop\"", many, left + many);
+  last_error_ =
+      fmt::format("{} files were deleted within a minute: the deletions are held back", many);
+  Log(LogLevel::kWarning,
+      "{} of {} files were deleted here within a minute: the store keeps them until "
+      "\"pargeter queue release\" or \"queue drop\"",
+      many, left + many);
   return index_->SetMeta("hold_from", fmt::format("{} {}", hold_from_, options_.clock->Wall()));
 }
 
@@ -90,7 +94,8 @@ Status Drive::BringBack(Node node) {
   const std::string key = n.there_name;
   n.name = ShortenName(KeyToName(key));
   PG_ASSIGN(Live * taken, Find(parent, n.name));
-  if (taken != nullptr && taken->node.id != id) n.name = ConflictName(n.name, options_.host, Stamp());
+  if (taken != nullptr && taken->node.id != id)
+    n.name = ConflictName(n.name, options_.host, Stamp());
   n.parent = parent;
   n.size = n.there_size;
   n.on_disk = 0;

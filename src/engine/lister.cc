@@ -102,8 +102,7 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
 void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   Status outcome;
   for (std::string next; outcome.ok();) {
-    auto page =
-        AskStore([&](const Cancel& c) { return provider_->List(listing->key, next, c); });
+    auto page = AskStore([&](const Cancel& c) { return provider_->List(listing->key, next, c); });
     if (page.ok()) {
       outcome = TakePage(listing.get(), page->entries);
       if (!outcome.ok()) break;

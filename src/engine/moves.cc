@@ -99,10 +99,9 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
 }
 
-// On a flat store: every object below the old name is copied to the new one, then the folder's place
-// is changed, then the old ones go.
-// Begun again after a crash it finds what is left to do: copies are the same copies, and the
-// folder's place changes only when all is done.
+// On a flat store: every object below the old name is copied to the new one, then the folder's
+// place is changed, then the old ones go. Begun again after a crash it finds what is left to do:
+// copies are the same copies, and the folder's place changes only when all is done.
 Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
   {
@@ -197,8 +196,9 @@ Status Drive::CopyBelow(Job* job) {
     if (there.ok() && there->size == o.size && there->version == o.version) return {};
     if (!there.ok()) return there.error();
     const auto slash = o.name.rfind('/') + 1;  // 0 where there is none
-    const std::string kept = o.name.substr(0, slash) + NameToKey(ConflictName(
-        KeyToName(o.name.substr(slash)), options_.host, Stamp()));
+    const std::string kept =
+        o.name.substr(0, slash) +
+        NameToKey(ConflictName(KeyToName(o.name.substr(slash)), options_.host, Stamp()));
     done = provider_->Copy(from, o.version, o.size, job->path + "/" + kept, nullptr,
                            Precondition::Absent(), job->cancel);
     if (!done.ok()) return done.error();

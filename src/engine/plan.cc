@@ -1,4 +1,5 @@
-// Drive: what has to happen for one node next, and what it has to wait for. All under the tree lock.
+// Drive: what has to happen for one node next, and what it has to wait for. All under the tree
+// lock.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -13,7 +14,9 @@ namespace pargeter {
 namespace {
 constexpr Duration kOpenQuiet(30000);  // a file held open for writing goes up after so long a rest
 constexpr int kLongestChain = 1000;
-std::string AsideName(NodeId id) { return std::string(kScratchPrefix) + fmt::format("aside-{}", id); }
+std::string AsideName(NodeId id) {
+  return std::string(kScratchPrefix) + fmt::format("aside-{}", id);
+}
 }  // namespace
 
 Status Drive::PlanJob(Job* job) {
@@ -39,9 +42,11 @@ Status Drive::PlanJob(Job* job) {
     wait(UntilCounted());
     return {};
   }
-  const bool goes = !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
-  const bool on_its_way = goes && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
-                                   (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
+  const bool goes =
+      !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
+  const bool on_its_way =
+      goes && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
+               (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
   if (node.tried_parent != kNoNode && !on_its_way) return PlanTakingBack(job, live);
   PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
   if (blocker) {
@@ -138,7 +143,8 @@ Result<bool> Drive::WaitsForItself(NodeId id, const Blocker& first) {
     PG_ASSIGN(Live * live, Get(at.id));
     PG_ASSIGN(const std::optional<Blocker> next, BlockerOf(live->node));
     if (!next) return false;
-    if (next->id == id) return next->why == Blocker::Why::kPlace || next->why == Blocker::Why::kCopy;
+    if (next->id == id)
+      return next->why == Blocker::Why::kPlace || next->why == Blocker::Why::kCopy;
     at = *next;
   }
   return false;

@@ -36,7 +36,8 @@ Status Drive::OpenIndex() {
     return there ? Status() : Rebuild();
   }
   if (opened.error().code != Code::kDamaged) return opened.error();
-  const std::string aside = fmt::format("{}.damaged-{}", path, options_.clock->Wall() / 1'000'000'000);
+  const std::string aside =
+      fmt::format("{}.damaged-{}", path, options_.clock->Wall() / 1'000'000'000);
   Log(LogLevel::kError, "{}; it is kept as {} and made anew", opened.error().what, aside);
   PG_TRY(options_.disk->Rename(path, aside));
   for (const char* ending : {"-wal", "-shm"}) PG_TRY(options_.disk->Remove(path + ending));
@@ -59,8 +60,8 @@ Status Drive::Rebuild() {
   return index_->Sync();
 }
 
-// A note is: path; version at the store ("": never there); size there, size here and mode; and which
-// bytes are here.
+// A note is: path; version at the store ("": never there); size there, size here and mode; and
+// which bytes are here.
 void Drive::NotePending(Live* live, const std::string& ranges) {
   const Node& node = live->node;
   if (!(node.dirty & kData) || node.gone()) return;
@@ -90,7 +91,8 @@ Result<NodeId> Drive::FolderFor(const std::string& path) {
     if (live == nullptr) {
       PG_ASSIGN(live, NewNode(at, part, NodeKind::kFolder, 0755, options_.uid, options_.gid));
     }
-    if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "a file is in the way");
+    if (live->node.kind != NodeKind::kFolder)
+      return Error(Code::kNotFolder, "a file is in the way");
     at = live->node.id;
   }
   return at;

@@ -83,8 +83,8 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
   return Outcome::kDone;
 }
 
-// Bytes of the version that was changed are part of what waits now, and may be needed when the store
-// has only ours any more: they are as safe as those that were written here.
+// Bytes of the version that was changed are part of what waits now, and may be needed when the
+// store has only ours any more: they are as safe as those that were written here.
 Status Drive::JournalCompleted(Job* job) {
   Content* content = job->content.get();
   {
@@ -160,7 +160,8 @@ Result<Entry> Drive::SendParts(Job* job) {
   if (upload.id.empty()) {
     PG_TRY(JournalParts(job->id, "?\n" + job->path));
     {
-      const Lock tree(tree_mutex_);  // not even a power cut leaves one at the store that nobody ends
+      const Lock tree(
+          tree_mutex_);  // not even a power cut leaves one at the store that nobody ends
       PG_TRY(index_->Sync());
     }
     PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));

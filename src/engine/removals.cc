@@ -15,7 +15,7 @@ namespace pargeter {
 namespace {
 constexpr Duration kStillTrue(2000);      // what a copy found at its source
 constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks them all
-}
+}  // namespace
 
 Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   const Node& node = job->node;
@@ -44,7 +44,8 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       if (id == node.id || queued_.count(id) == 0) continue;
       PG_ASSIGN(Live * live, Get(id));
       const Node& other = live->node;
-      if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder || other.there != There::kElsewhere)
+      if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder ||
+          other.there != There::kElsewhere)
         continue;
       if (live->opens + live->old_opens > 0 || !other.upload.empty()) continue;
       PG_ASSIGN(Live * heir, Find(other.there_parent, other.name));

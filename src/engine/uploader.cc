@@ -112,8 +112,8 @@ void Drive::RunJob(NodeId id) {
   }
   if (error.code == Code::kThrottled) {
     const Lock lock(queue_mutex_);
-    slow_until_ = options_.clock->Now() +
-                  std::max(options_.retry_pause, Duration(error.retry_after_ms));
+    slow_until_ =
+        options_.clock->Now() + std::max(options_.retry_pause, Duration(error.retry_after_ms));
     at_once_ = std::max(1.0, at_once_ / 2);
   }
   Finished(id, Outcome::kAgain, delay, false);
@@ -204,8 +204,8 @@ Status Drive::Flush(Duration patience) {
       if (hold_from_ != 0) {  // those wait for a person, not for the store
         const auto held = index_->Deletions(hold_from_);
         if (held.ok())
-          left.files -= static_cast<std::uint64_t>(
-              std::count_if(held->begin(), held->end(), [&](const Node& n) NO_TS_ANALYSIS { return IsHeld(n); }));
+          left.files -= static_cast<std::uint64_t>(std::count_if(
+              held->begin(), held->end(), [&](const Node& n) NO_TS_ANALYSIS { return IsHeld(n); }));
       }
     }
     if (left.files == 0) break;

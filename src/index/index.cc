@@ -3,7 +3,6 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 
-
 namespace pargeter {
 namespace {
 
@@ -40,8 +39,7 @@ constexpr const char* kColumns =
 
 }  // namespace
 
-Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk,
-                                           bool thorough) {
+Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, bool thorough) {
   auto index = std::unique_ptr<Index>(new Index());
   index->path_ = path;
   index->disk_ = disk;
@@ -71,12 +69,13 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk,
   }
   if (schema == 1) {
     Transaction transaction = index->Begin();
-    PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
-                              "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
-                              "ALTER TABLE nodes ADD COLUMN beside BLOB;"
-                              "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
-                              "WHERE tried_parent IS NOT NULL;"
-                              "PRAGMA user_version=2"));
+    PG_TRY(
+        index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
+                           "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
+                           "ALTER TABLE nodes ADD COLUMN beside BLOB;"
+                           "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
+                           "WHERE tried_parent IS NOT NULL;"
+                           "PRAGMA user_version=2"));
     PG_TRY(transaction.Commit());
   }
   // the log's own name must survive a power cut, else Sync syncs a file that is nowhere
@@ -254,8 +253,9 @@ Status Index::Prepare() {
   PG_TRY(prepare(&find_there_,
                  select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
                           "AND (kind=1)=?3"));
-  PG_TRY(prepare(&deletions_,
-                 select + "WHERE intent>=?1 AND intent IS NOT NULL AND parent IS NULL ORDER BY intent"));
+  PG_TRY(prepare(
+      &deletions_,
+      select + "WHERE intent>=?1 AND intent IS NOT NULL AND parent IS NULL ORDER BY intent"));
   PG_TRY(prepare(&find_tried_,
                  "SELECT id FROM nodes WHERE tried_parent=?1 AND tried_name=?2 AND tried_parent IS "
                  "NOT NULL LIMIT 1"));
@@ -267,10 +267,11 @@ Status Index::Prepare() {
               "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
   PG_TRY(prepare(&has_children_,
                  "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
-  PG_TRY(prepare(&has_there_,
-                 "SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL "
-                 "UNION ALL SELECT id FROM nodes WHERE tried_parent=?1 AND tried_parent IS NOT NULL "
-                 "LIMIT 1"));
+  PG_TRY(
+      prepare(&has_there_,
+              "SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL "
+              "UNION ALL SELECT id FROM nodes WHERE tried_parent=?1 AND tried_parent IS NOT NULL "
+              "LIMIT 1"));
   PG_TRY(prepare(&count_,
                  "SELECT count(*) FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL"));
   PG_TRY(prepare(&insert_, fmt::format("INSERT INTO nodes({}) VALUES({})", kColumns, marks)));
@@ -283,7 +284,9 @@ Status Index::Prepare() {
                  "ELSE 0 END),0),"
                  " coalesce(min(intent_since),0) FROM nodes WHERE intent IS NOT NULL"));
   PG_TRY(prepare(&conflicts_, select + "WHERE conflict>0 AND parent IS NOT NULL"));
-  PG_TRY(prepare(&gone_, select + "WHERE parent IS NULL AND there=0 AND upload IS NULL AND tried_parent IS NULL"));
+  PG_TRY(prepare(
+      &gone_,
+      select + "WHERE parent IS NULL AND there=0 AND upload IS NULL AND tried_parent IS NULL"));
   PG_TRY(prepare(&presence_, "SELECT ranges FROM presence WHERE node=?1"));
   PG_TRY(prepare(&save_presence_, "INSERT OR REPLACE INTO presence(node, ranges) VALUES(?1, ?2)"));
   PG_TRY(prepare(&drop_presence_, "DELETE FROM presence WHERE node=?1"));

@@ -153,9 +153,10 @@ class Index {
   Database db_;
   int depth_ = 0;
   std::int64_t last_intent_ = 0;
-  Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_, has_children_, has_there_, count_,
-      insert_, update_, delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_,
-      drop_presence_, least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
+  Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
+      has_children_, has_there_, count_, insert_, update_, delete_, intents_, pending_, conflicts_,
+      gone_, presence_, save_presence_, drop_presence_, least_used_, on_disk_, all_on_disk_, meta_,
+      set_meta_;
 };
 
 }  // namespace pargeter

@@ -109,20 +109,42 @@ class ConflictTable : public DriveTest {
     const std::string name = new_file ? "d/new" : "d/f";
     static const std::map<std::string, std::function<Contents(const std::string&)>> outcomes = {
         {"theirs at its name, ours beside it",
-         [](const std::string& n) { return Contents{{"theirs", n}, {"ours", n + "*"}}; }},
-        {"one file", [](const std::string& n) { return Contents{{"ours", n}}; }},
-        {"ours at its name", [](const std::string& n) { return Contents{{"ours", n}}; }},
+         [](const std::string& n) {
+           return Contents{{"theirs", n}, {"ours", n + "*"}};
+         }},
+        {"one file",
+         [](const std::string& n) {
+           return Contents{{"ours", n}};
+         }},
+        {"ours at its name",
+         [](const std::string& n) {
+           return Contents{{"ours", n}};
+         }},
         {"ours at its name, theirs at the new one",
-         [](const std::string& n) { return Contents{{"ours", n}, {"base", "d/theirs-name"}}; }},
-        {"theirs at its name", [](const std::string& n) { return Contents{{"theirs", n}}; }},
+         [](const std::string& n) {
+           return Contents{{"ours", n}, {"base", "d/theirs-name"}};
+         }},
+        {"theirs at its name",
+         [](const std::string& n) {
+           return Contents{{"theirs", n}};
+         }},
         {"gone", [](const std::string&) { return Contents{}; }},
         {"theirs at the new one",
-         [](const std::string&) { return Contents{{"base", "d/theirs-name"}}; }},
+         [](const std::string&) {
+           return Contents{{"base", "d/theirs-name"}};
+         }},
         {"theirs at our new name",
-         [](const std::string&) { return Contents{{"theirs", "d/ours-name"}}; }},
-        {"both new names", [](const std::string&) { return Contents{{"base", "d/theirs-name"}}; }},
+         [](const std::string&) {
+           return Contents{{"theirs", "d/ours-name"}};
+         }},
+        {"both new names",
+         [](const std::string&) {
+           return Contents{{"base", "d/theirs-name"}};
+         }},
         {"theirs at its name, ours at our new name",
-         [](const std::string& n) { return Contents{{"theirs", n}, {"ours", "d/ours-name"}}; }},
+         [](const std::string& n) {
+           return Contents{{"theirs", n}, {"ours", "d/ours-name"}};
+         }},
     };
     Contents wanted;
     if (row.outcome == "theirs in our new folder") {

@@ -43,7 +43,8 @@ TEST_F(TroubleTest, ADamagedIndexIsMadeAnewAndNothingWaitingIsLost) {
   Damage(index, 0, 2000);
   world_.SetOffline(false);
   Open();
-  EXPECT_NE(drive_->Summary().last_error.find("3 waiting files were found again"), std::string::npos)
+  EXPECT_NE(drive_->Summary().last_error.find("3 waiting files were found again"),
+            std::string::npos)
       << drive_->Summary().last_error;
   FlushAll();
   std::string big(300000, 'o');
@@ -63,7 +64,8 @@ TEST_F(TroubleTest, DamageInTheMiddleOfTheIndexIsFoundAtOpen) {
   Close();
   const std::string index = folder_ / "state/index.db";
   ASSERT_GT(fs::file_size(index), 20000u);
-  for (std::uintmax_t at = 4096; at + 4096 < fs::file_size(index); at += 8192) Damage(index, at, 200);
+  for (std::uintmax_t at = 4096; at + 4096 < fs::file_size(index); at += 8192)
+    Damage(index, at, 200);
   Open();
   EXPECT_EQ(Names("d").size(), 300u);
   bool kept = false;
@@ -78,7 +80,8 @@ TEST_F(TroubleTest, ALostIndexFindsWhatWaitsByItsNotes) {
   ASSERT_TRUE(Write("f", "waiting").ok());
   ASSERT_TRUE(hands().Move("f", "renamed").ok());
   Close();
-  for (const char* ending : {"", "-wal", "-shm"}) fs::remove(folder_ / "state/index.db" + std::string(ending));
+  for (const char* ending : {"", "-wal", "-shm"})
+    fs::remove(folder_ / "state/index.db" + std::string(ending));
   world_.SetOffline(false);
   Open();
   FlushAll();
@@ -205,7 +208,8 @@ class HoldTest : public TroubleTest {
   }
   std::size_t AtTheStore() {
     std::size_t n = 0;
-    for (const auto& [path, body] : world_.All()) n += path.compare(0, 2, "d/") == 0 && path != "d/";
+    for (const auto& [path, body] : world_.All())
+      n += path.compare(0, 2, "d/") == 0 && path != "d/";
     return n;
   }
 };
@@ -263,7 +267,9 @@ TEST_F(HoldTest, MovingManyFilesIsNoDeletion) {
   const NodeId d = IdOf("d");
   ASSERT_TRUE(hands().MakeFolder("e").ok());
   for (int i = 0; i < 40; ++i)
-    ASSERT_TRUE(drive_->Rename(d, std::to_string(i), IdOf("e"), std::to_string(i), Drive::Replace::kYes).ok());
+    ASSERT_TRUE(
+        drive_->Rename(d, std::to_string(i), IdOf("e"), std::to_string(i), Drive::Replace::kYes)
+            .ok());
   FlushAll();
   EXPECT_EQ(AtTheStore(), 0u);
   EXPECT_EQ(drive_->Summary().held, 0u);
@@ -296,7 +302,8 @@ TEST_F(ConflictTest, HereTakesTheName) {
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 TEST_F(ConflictTest, ThereStaysAndTheCopyGoes) {
-  ASSERT_TRUE(drive_->SettleConflict("d/list.csv", Drive::Keep::kThere).ok()) << "named by its neighbour";
+  ASSERT_TRUE(drive_->SettleConflict("d/list.csv", Drive::Keep::kThere).ok())
+      << "named by its neighbour";
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/list.csv", "theirs"}}));
   EXPECT_TRUE(drive_->Conflicts()->empty());

@@ -12,14 +12,32 @@ namespace {
 
 std::vector<std::string> Saved(const std::string& kind) {
   std::vector<std::string> out;
-  for (const auto& entry : std::filesystem::directory_iterator(std::string(PARGETER_CORPUS) + "/" + kind))
+  for (const auto& entry :
+       std::filesystem::directory_iterator(std::string(PARGETER_CORPUS) + "/" + kind))
     out.push_back(ReadAll(entry.path()));
   return out;
 }
 
 std::string Changed(std::string text, std::mt19937_64* dice) {
-  static const std::string odd[] = {std::string(1, '\0'), "\xff", "<", ">", "&", "\"", "]]>", "{", "}", "\\u0000",
-                                    "/", "..", "=", ";", "-1", "99999999999999999999", "\n", "[", "'''"};
+  static const std::string odd[] = {std::string(1, '\0'),
+                                    "\xff",
+                                    "<",
+                                    ">",
+                                    "&",
+                                    "\"",
+                                    "]]>",
+                                    "{",
+                                    "}",
+                                    "\\u0000",
+                                    "/",
+                                    "..",
+                                    "=",
+                                    ";",
+                                    "-1",
+                                    "99999999999999999999",
+                                    "\n",
+                                    "[",
+                                    "'''"};
   for (int i = static_cast<int>((*dice)() % 4); i >= 0; --i) {
     const std::size_t at = text.empty() ? 0 : (*dice)() % text.size();
     switch ((*dice)() % 5) {

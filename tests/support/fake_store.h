@@ -327,8 +327,7 @@ class FakeStore : public Provider {
     return Error(Code::kDamaged, "the answer was lost (on purpose)");
   }
   bool Unlucky() REQUIRES(w_.mutex) {
-    return w_.fault_share > 0 &&
-           std::uniform_real_distribution<>()(w_.dice) < w_.fault_share;
+    return w_.fault_share > 0 && std::uniform_real_distribution<>()(w_.dice) < w_.fault_share;
   }
   Entry EntryOf(const std::string& path, const FakeWorld::Object& object) const {
     Entry entry;

@@ -106,10 +106,10 @@ int ShmUnmap(sqlite3_file* f, int drop) {
   return Of(f)->real->pMethods->xShmUnmap(Of(f)->real, drop);
 }
 
-const sqlite3_io_methods kMethods = {2,        Close,    Read,       Write,      Truncate,
-                                     Sync,     FileSize, TakeLock,   GiveLock,   LookAtLock,
-                                     Control,  SectorSize, Traits,   ShmMap,     ShmLock,
-                                     ShmBarrier, ShmUnmap, nullptr,  nullptr};
+const sqlite3_io_methods kMethods = {2,          Close,      Read,     Write,    Truncate,
+                                     Sync,       FileSize,   TakeLock, GiveLock, LookAtLock,
+                                     Control,    SectorSize, Traits,   ShmMap,   ShmLock,
+                                     ShmBarrier, ShmUnmap,   nullptr,  nullptr};
 
 int OpenFile(sqlite3_vfs* vfs, const char* path, sqlite3_file* f, int flags, int* out) {
   ShimFile* s = Of(f);
@@ -302,8 +302,8 @@ void HarshDisk::PowerCut(std::uint64_t seed) {
   const Lock lock(mutex_);
   std::mt19937_64 dice(seed);
   const std::size_t keep =
-      names_synced_ + (names_.size() > names_synced_ ? dice() % (names_.size() - names_synced_ + 1)
-                                                     : 0);
+      names_synced_ +
+      (names_.size() > names_synced_ ? dice() % (names_.size() - names_synced_ + 1) : 0);
   for (std::size_t i = names_.size(); i > keep; --i) {
     const NameChange& change = names_[i - 1];
     if (change.from.empty()) {

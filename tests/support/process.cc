@@ -59,7 +59,8 @@ bool WaitPid(pid_t pid, int* status, Time::time_point until) {
 
 }  // namespace
 
-TemporaryFolder::TemporaryFolder(const std::string& below) : path_(below + "/pargeter-test-XXXXXX") {
+TemporaryFolder::TemporaryFolder(const std::string& below)
+    : path_(below + "/pargeter-test-XXXXXX") {
   if (::mkdtemp(path_.data()) == nullptr) std::abort();
 }
 

@@ -39,7 +39,9 @@ class Transcript {
       text_ += std::to_string(static_cast<long long>(result)) + "\n";
     return result;
   }
-  void Say(const std::string& what, const std::string& value) { text_ += what + " = " + value + "\n"; }
+  void Say(const std::string& what, const std::string& value) {
+    text_ += what + " = " + value + "\n";
+  }
   void Say(const std::string& what, long long value) { Say(what, std::to_string(value)); }
   // An open that gives any descriptor is as good as another.
   int Opened(const char* call, int fd) {
@@ -52,7 +54,9 @@ class Transcript {
   std::string text_;
 };
 #define CALL(expr) (errno = 0, t.Note(#expr, static_cast<long long>(expr)))
-#define OPEN(var, expr) errno = 0; const int var = t.Opened(#expr, expr)
+#define OPEN(var, expr) \
+  errno = 0;            \
+  const int var = t.Opened(#expr, expr)
 
 std::string Mode(const struct stat& s) {
   char text[16];
@@ -84,7 +88,8 @@ struct Case {
 };
 
 const Case kCases[] = {
-    {"open: flags", [](Transcript& t, const std::string& d) {
+    {"open: flags",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        CALL(::open((d + "/none").c_str(), O_RDONLY));
        CALL(::open((d + "/none/f").c_str(), O_CREAT | O_WRONLY, 0644));
@@ -106,18 +111,20 @@ const Case kCases[] = {
        t.Say("after O_TRUNC", Stat(f));
        for (const int fd : {a, b, r, w}) ::close(fd);
      }},
-    {"open: names", [](Transcript& t, const std::string& d) {
+    {"open: names",
+     [](Transcript& t, const std::string& d) {
        OPEN(longest, ::open((d + "/" + std::string(255, 'n')).c_str(), O_CREAT | O_RDWR, 0644));
        ::close(longest);
        CALL(::open((d + "/" + std::string(256, 'n')).c_str(), O_CREAT | O_RDWR, 0644));
-       for (const char* name : {"with space", "tab\there", "new\nline", "\xff\xfe", "ümläut", "{x}", "a%2Fb",
-                                "back\\slash", "-dash", "trailing.", "...", "~", "*?"}) {
+       for (const char* name : {"with space", "tab\there", "new\nline", "\xff\xfe", "ümläut", "{x}",
+                                "a%2Fb", "back\\slash", "-dash", "trailing.", "...", "~", "*?"}) {
          Put(d + "/" + name, name);
          t.Say(Printable(name), ReadAll(d + "/" + name));
        }
        t.Say("names", Printable(Names(d)));
      }},
-    {"open: O_APPEND", [](Transcript& t, const std::string& d) {
+    {"open: O_APPEND",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        Put(f, "one");
        OPEN(a, ::open(f.c_str(), O_WRONLY | O_APPEND));
@@ -130,14 +137,16 @@ const Case kCases[] = {
        ::close(b);
        t.Say("content", ReadAll(f));
      }},
-    {"open: O_TMPFILE and O_PATH", [](Transcript& t, const std::string& d) {
+    {"open: O_TMPFILE and O_PATH",
+     [](Transcript& t, const std::string& d) {
        OPEN(nameless, ::open(d.c_str(), O_TMPFILE | O_RDWR, 0600));
        ::close(nameless);
        OPEN(p, ::open(d.c_str(), O_PATH));
        CALL(::mkdirat(p, "in", 0755));
        ::close(p);
      }},
-    {"read and write: positions and holes", [](Transcript& t, const std::string& d) {
+    {"read and write: positions and holes",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        OPEN(fd, ::open(f.c_str(), O_CREAT | O_RDWR, 0644));
        CALL(::pwrite(fd, "end", 3, 100000));
@@ -160,7 +169,8 @@ const Case kCases[] = {
        CALL(::write(fd, "x", 1));
        t.Say("in the end", Stat(f));
      }},
-    {"truncate", [](Transcript& t, const std::string& d) {
+    {"truncate",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        Put(f, "0123456789");
        CALL(::truncate(f.c_str(), 4));
@@ -174,7 +184,8 @@ const Case kCases[] = {
        CALL(::ftruncate(fd, 1));
        ::close(fd);
      }},
-    {"fallocate", [](Transcript& t, const std::string& d) {
+    {"fallocate",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        OPEN(fd, ::open(f.c_str(), O_CREAT | O_RDWR, 0644));
        CALL(::fallocate(fd, 0, 0, 10000));
@@ -189,7 +200,8 @@ const Case kCases[] = {
        CALL(::fallocate(fd, 0, -1, 10));
        ::close(fd);
      }},
-    {"mkdir and rmdir", [](Transcript& t, const std::string& d) {
+    {"mkdir and rmdir",
+     [](Transcript& t, const std::string& d) {
        CALL(::mkdir((d + "/a").c_str(), 0750));
        t.Say("a", Stat(d + "/a"));
        CALL(::mkdir((d + "/a").c_str(), 0750));
@@ -206,7 +218,8 @@ const Case kCases[] = {
        CALL(::mkdir((d + "/slash/").c_str(), 0755));
        t.Say("names", Names(d));
      }},
-    {"a removed working folder", [](Transcript& t, const std::string& d) {
+    {"a removed working folder",
+     [](Transcript& t, const std::string& d) {
        CALL(::mkdir((d + "/a").c_str(), 0755));
        OPEN(fd, ::open((d + "/a").c_str(), O_RDONLY | O_DIRECTORY));
        CALL(::rmdir((d + "/a").c_str()));
@@ -214,7 +227,8 @@ const Case kCases[] = {
        CALL(::mkdirat(fd, "g", 0755));
        ::close(fd);
      }},
-    {"unlink", [](Transcript& t, const std::string& d) {
+    {"unlink",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        CALL(::unlink(f.c_str()));
        Put(f, "still readable");
@@ -233,7 +247,8 @@ const Case kCases[] = {
        ::close(fd);
        t.Say("the new one", ReadAll(f));
      }},
-    {"rename: files", [](Transcript& t, const std::string& d) {
+    {"rename: files",
+     [](Transcript& t, const std::string& d) {
        const std::string a = d + "/a", b = d + "/b";
        CALL(::rename(a.c_str(), b.c_str()));
        Put(a, "A");
@@ -250,7 +265,8 @@ const Case kCases[] = {
        CALL(::rename((d + "/dir/b/").c_str(), b.c_str()));
        t.Say("names", Names(d) + Names(d + "/dir"));
      }},
-    {"rename: folders", [](Transcript& t, const std::string& d) {
+    {"rename: folders",
+     [](Transcript& t, const std::string& d) {
        for (const char* name : {"/a", "/a/in", "/b", "/c"}) CALL(::mkdir((d + name).c_str(), 0755));
        Put(d + "/b/f", "x");
        CALL(::rename((d + "/a").c_str(), (d + "/a/in/deeper").c_str()));
@@ -261,16 +277,21 @@ const Case kCases[] = {
        CALL(::rename((d + "/c").c_str(), d.c_str()));
        t.Say("names", Names(d) + Names(d + "/c"));
      }},
-    {"rename: flags", [](Transcript& t, const std::string& d) {
+    {"rename: flags",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/a", "A");
        Put(d + "/b", "B");
-       CALL(::renameat2(AT_FDCWD, (d + "/a").c_str(), AT_FDCWD, (d + "/b").c_str(), RENAME_NOREPLACE));
-       CALL(::renameat2(AT_FDCWD, (d + "/a").c_str(), AT_FDCWD, (d + "/c").c_str(), RENAME_NOREPLACE));
-       CALL(::renameat2(AT_FDCWD, (d + "/c").c_str(), AT_FDCWD, (d + "/b").c_str(), RENAME_EXCHANGE));
+       CALL(::renameat2(AT_FDCWD, (d + "/a").c_str(), AT_FDCWD, (d + "/b").c_str(),
+                        RENAME_NOREPLACE));
+       CALL(::renameat2(AT_FDCWD, (d + "/a").c_str(), AT_FDCWD, (d + "/c").c_str(),
+                        RENAME_NOREPLACE));
+       CALL(::renameat2(AT_FDCWD, (d + "/c").c_str(), AT_FDCWD, (d + "/b").c_str(),
+                        RENAME_EXCHANGE));
        t.Say("b", ReadAll(d + "/b"));
        CALL(::renameat2(AT_FDCWD, (d + "/c").c_str(), AT_FDCWD, (d + "/b").c_str(), 64));
      }},
-    {"rename over an open file", [](Transcript& t, const std::string& d) {
+    {"rename over an open file",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/a", "new");
        Put(d + "/b", "old");
        OPEN(fd, ::open((d + "/b").c_str(), O_RDONLY));
@@ -281,7 +302,8 @@ const Case kCases[] = {
        ::close(fd);
        t.Say("the name", ReadAll(d + "/b"));
      }},
-    {"symlink", [](Transcript& t, const std::string& d) {
+    {"symlink",
+     [](Transcript& t, const std::string& d) {
        const std::string l = d + "/l";
        CALL(::symlink("target", l.c_str()));
        CALL(::symlink("other", l.c_str()));
@@ -300,16 +322,19 @@ const Case kCases[] = {
        CALL(::unlink(l.c_str()));
        t.Say("target", Stat(d + "/target"));
      }},
-    {"hard links", [](Transcript& t, const std::string& d) {
+    {"hard links",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/a", "A");
        CALL(::link((d + "/a").c_str(), (d + "/b").c_str()));
      }},
-    {"special files", [](Transcript& t, const std::string& d) {
+    {"special files",
+     [](Transcript& t, const std::string& d) {
        CALL(::mkfifo((d + "/fifo").c_str(), 0644));
        CALL(::mknod((d + "/plain").c_str(), S_IFREG | 0644, 0));
        CALL(::mknod((d + "/device").c_str(), S_IFCHR | 0644, 0x103));
      }},
-    {"chmod", [](Transcript& t, const std::string& d) {
+    {"chmod",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
        for (const mode_t mode : {0600, 0755, 0000, 0444, 04755, 02755, 01777}) {
          CALL(::chmod((d + "/f").c_str(), mode));
@@ -320,7 +345,8 @@ const Case kCases[] = {
        CALL(::chmod((d + "/dir").c_str(), 01777));
        t.Say("dir", Stat(d + "/dir"));
      }},
-    {"umask", [](Transcript& t, const std::string& d) {
+    {"umask",
+     [](Transcript& t, const std::string& d) {
        const mode_t old = ::umask(027);
        Put(d + "/f", "x");
        OPEN(fd, ::open((d + "/g").c_str(), O_CREAT | O_WRONLY, 0666));
@@ -329,7 +355,8 @@ const Case kCases[] = {
        ::umask(old);
        t.Say("modes", Stat(d + "/g") + " " + Stat(d + "/dir"));
      }},
-    {"chown", [](Transcript& t, const std::string& d) {
+    {"chown",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
        CALL(::chown((d + "/f").c_str(), 12, 34));
        struct stat s {};
@@ -339,7 +366,8 @@ const Case kCases[] = {
        CALL(::stat((d + "/f").c_str(), &s));
        t.Say("owner", std::to_string(s.st_uid) + ":" + std::to_string(s.st_gid));
      }},
-    {"times", [](Transcript& t, const std::string& d) {
+    {"times",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        Put(f, "x");
        const timespec times[2] = {{1000, 5}, {1234567890, 123456789}};
@@ -366,7 +394,8 @@ const Case kCases[] = {
        CALL(::stat(f.c_str(), &s));
        t.Say("a write sets it", s.st_mtim.tv_sec > 1'700'000'000);
      }},
-    {"times of access", [](Transcript& t, const std::string& d) {
+    {"times of access",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
        const timespec times[2] = {{1000, 5}, {2000, 0}};
        CALL(::utimensat(AT_FDCWD, (d + "/f").c_str(), times, 0));
@@ -374,7 +403,8 @@ const Case kCases[] = {
        CALL(::stat((d + "/f").c_str(), &s));
        t.Say("atime", static_cast<long long>(s.st_atim.tv_sec));
      }},
-    {"times of folders", [](Transcript& t, const std::string& d) {
+    {"times of folders",
+     [](Transcript& t, const std::string& d) {
        const timespec past[2] = {{1000, 0}, {1000, 0}};
        CALL(::mkdir((d + "/a").c_str(), 0755));
        struct stat s {};
@@ -387,14 +417,16 @@ const Case kCases[] = {
          t.Say(what, s.st_mtim.tv_sec > 1'700'000'000);
        }
      }},
-    {"readdir while the folder changes", [](Transcript& t, const std::string& d) {
+    {"readdir while the folder changes",
+     [](Transcript& t, const std::string& d) {
        for (int i = 0; i < 500; ++i) Put(d + "/f" + std::to_string(i), "");
        DIR* dir = ::opendir(d.c_str());
        std::multiset<std::string> seen;
        for (int i = 0; i < 100; ++i) seen.insert(::readdir(dir)->d_name);
        Put(d + "/added", "");
        for (int i = 0; i < 500; ++i)
-         if (seen.count("f" + std::to_string(i)) > 0) ::unlink((d + "/f" + std::to_string(i)).c_str());
+         if (seen.count("f" + std::to_string(i)) > 0)
+           ::unlink((d + "/f" + std::to_string(i)).c_str());
        while (const dirent* e = ::readdir(dir)) seen.insert(e->d_name);
        int twice = 0, missing = 0;
        for (int i = 0; i < 500; ++i) {
@@ -409,7 +441,8 @@ const Case kCases[] = {
        t.Say("left after rewinding is less", left < 500);
        ::closedir(dir);
      }},
-    {"telldir and seekdir", [](Transcript& t, const std::string& d) {
+    {"telldir and seekdir",
+     [](Transcript& t, const std::string& d) {
        for (int i = 0; i < 50; ++i) Put(d + "/f" + std::to_string(i), "");
        DIR* dir = ::opendir(d.c_str());
        for (int i = 0; i < 20; ++i) ::readdir(dir);
@@ -420,11 +453,13 @@ const Case kCases[] = {
        t.Say("the same again", next == ::readdir(dir)->d_name);
        ::closedir(dir);
      }},
-    {"mmap", [](Transcript& t, const std::string& d) {
+    {"mmap",
+     [](Transcript& t, const std::string& d) {
        const std::string f = d + "/f";
        Put(f, std::string(10000, 'm'));
        OPEN(fd, ::open(f.c_str(), O_RDWR));
-       char* map = static_cast<char*>(::mmap(nullptr, 10000, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0));
+       char* map =
+           static_cast<char*>(::mmap(nullptr, 10000, PROT_READ | PROT_WRITE, MAP_SHARED, fd, 0));
        t.Say("mapped", map != MAP_FAILED);
        if (map == MAP_FAILED) return;
        t.Say("read", map[9999] == 'm');
@@ -442,7 +477,8 @@ const Case kCases[] = {
        t.Say("stays after close", own != MAP_FAILED && static_cast<char*>(own)[5000] == 'M');
        if (own != MAP_FAILED) ::munmap(own, 10000);
      }},
-    {"locks", [](Transcript& t, const std::string& d) {
+    {"locks",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
        OPEN(a, ::open((d + "/f").c_str(), O_RDWR));
        OPEN(b, ::open((d + "/f").c_str(), O_RDWR));
@@ -466,7 +502,8 @@ const Case kCases[] = {
        ::close(a);
        ::close(b);
      }},
-    {"extended attributes", [](Transcript& t, const std::string& d) {
+    {"extended attributes",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
        CALL(::setxattr((d + "/f").c_str(), "user.note", "hello", 5, 0));
        char buffer[20];
@@ -475,7 +512,8 @@ const Case kCases[] = {
        CALL(::removexattr((d + "/f").c_str(), "user.note"));
        CALL(::setxattr((d + "/none").c_str(), "user.note", "hello", 5, 0));
      }},
-    {"sync", [](Transcript& t, const std::string& d) {
+    {"sync",
+     [](Transcript& t, const std::string& d) {
        OPEN(fd, ::open((d + "/f").c_str(), O_CREAT | O_RDWR, 0644));
        CALL(::write(fd, "x", 1));
        CALL(::fsync(fd));
@@ -487,7 +525,8 @@ const Case kCases[] = {
        ::close(fd);
        ::close(dir);
      }},
-    {"SEEK_DATA and SEEK_HOLE", [](Transcript& t, const std::string& d) {
+    {"SEEK_DATA and SEEK_HOLE",
+     [](Transcript& t, const std::string& d) {
        OPEN(fd, ::open((d + "/f").c_str(), O_CREAT | O_RDWR, 0644));
        CALL(::pwrite(fd, std::string(4096, 'x').data(), 4096, 1 << 20));
        CALL(::lseek(fd, 0, SEEK_DATA));
@@ -496,7 +535,8 @@ const Case kCases[] = {
        CALL(::lseek(fd, 2 << 20, SEEK_DATA));
        ::close(fd);
      }},
-    {"copy_file_range and sendfile", [](Transcript& t, const std::string& d) {
+    {"copy_file_range and sendfile",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/a", std::string(50000, 'a') + "end");
        OPEN(in, ::open((d + "/a").c_str(), O_RDONLY));
        OPEN(out, ::open((d + "/b").c_str(), O_CREAT | O_RDWR, 0644));
@@ -511,7 +551,8 @@ const Case kCases[] = {
        const std::string b = ReadAll(d + "/b");
        t.Say("copied", std::to_string(b.size()) + b.substr(b.size() - 4));
      }},
-    {"access", [](Transcript& t, const std::string& d) {
+    {"access",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
        CALL(::chmod((d + "/f").c_str(), 0644));
        CALL(::access((d + "/f").c_str(), X_OK));
@@ -519,7 +560,8 @@ const Case kCases[] = {
        CALL(::access((d + "/none").c_str(), F_OK));
        CALL(::access((d + "/f/g").c_str(), F_OK));
      }},
-    {"many open files of one name", [](Transcript& t, const std::string& d) {
+    {"many open files of one name",
+     [](Transcript& t, const std::string& d) {
        Put(d + "/f", "0");
        std::vector<int> fds;
        for (int i = 0; i < 200; ++i) fds.push_back(::open((d + "/f").c_str(), O_RDWR));
@@ -528,7 +570,8 @@ const Case kCases[] = {
        for (const int fd : fds) ::close(fd);
        t.Say("content", ReadAll(d + "/f") == std::string(200, 'x'));
      }},
-    {"deep folders and long paths", [](Transcript& t, const std::string& d) {
+    {"deep folders and long paths",
+     [](Transcript& t, const std::string& d) {
        std::string path = d;
        for (int i = 0; i < 20; ++i) {
          path += "/" + std::string(40, static_cast<char>('a' + i));
@@ -539,7 +582,8 @@ const Case kCases[] = {
        CALL(::rename((d + "/" + std::string(40, 'a')).c_str(), (d + "/top").c_str()));
        t.Say("moved", Stat(d + "/top/" + std::string(40, 'b')));
      }},
-    {"sharing between descriptors", [](Transcript& t, const std::string& d) {
+    {"sharing between descriptors",
+     [](Transcript& t, const std::string& d) {
        OPEN(w, ::open((d + "/f").c_str(), O_CREAT | O_WRONLY, 0644));
        OPEN(r, ::open((d + "/f").c_str(), O_RDONLY));
        char buffer[8] = {};
@@ -557,7 +601,8 @@ const Case kCases[] = {
        CALL(::lseek(w, 0, SEEK_CUR));
        for (const int fd : {w, r, copy}) ::close(fd);
      }},
-    {"a file opened without rights", [](Transcript& t, const std::string& d) {
+    {"a file opened without rights",
+     [](Transcript& t, const std::string& d) {
        OPEN(fd, ::open((d + "/f").c_str(), O_CREAT | O_RDWR, 0000));
        CALL(::write(fd, "x", 1));
        char c = 0;
@@ -567,13 +612,15 @@ const Case kCases[] = {
        ::close(fd);
        t.Say("f", Stat(d + "/f"));
      }},
-    {"statvfs", [](Transcript& t, const std::string& d) {
+    {"statvfs",
+     [](Transcript& t, const std::string& d) {
        struct statvfs s {};
        CALL(::statvfs(d.c_str(), &s));
        t.Say("longest name", static_cast<long long>(s.f_namemax));
        t.Say("has room", s.f_bavail > 0 && s.f_blocks >= s.f_bavail);
      }},
-    {"descriptors that are no files", [](Transcript& t, const std::string& d) {
+    {"descriptors that are no files",
+     [](Transcript& t, const std::string& d) {
        OPEN(fd, ::open((d + "/f").c_str(), O_CREAT | O_RDWR, 0644));
        CALL(::ioctl(fd, 0x5401));
        CALL(::fcntl(fd, F_SETFL, O_NONBLOCK | O_APPEND));
@@ -634,7 +681,8 @@ TEST(PosixTest, AMountAnswersAsAPlainFolderDoes) {
         used.insert(difference);
         continue;
       }
-      ADD_FAILURE() << each.name << "\n  a plain folder: " << wanted[i] << "\n  the mount:      " << got[i];
+      ADD_FAILURE() << each.name << "\n  a plain folder: " << wanted[i]
+                    << "\n  the mount:      " << got[i];
     }
   }
   for (const std::string& row : allowed) {
