@@ -39,11 +39,15 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     node.tried_parent = kNoNode;
     node.tried_name.clear();
     acked_[node.id] = options_.clock->Now();
+    PG_TRY(LeaveOldPlace(*job, false));
     DropOccupant(job);
     PG_TRY(Save(live));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
+  // moved or deleted here meanwhile: what stands there is in nobody's way any more
+  if (node.gone() || node.parent != job->parent || KeyPart(node) != job->key)
+    return Outcome::kAgain;
   if (there.ok() && job->occupant != kNoNode && WrittenHere(there->attributes.origin)) {
     // the same of the one whose place this is: it was deleted here all the same
     PG_ASSIGN(Live * occupant, Get(job->occupant));
@@ -167,6 +171,10 @@ Result<Node> Drive::ConflictAt(const std::string& path) {
 Status Drive::SettleConflict(const std::string& path, Keep keep) {
   PG_TRY(CheckWritable());
   PG_ASSIGN(const Node kept, ConflictAt(path));
+  if (keep == Keep::kHere && kept.beside.empty()) {
+    return Error(Code::kInvalid, "it is not known which name this copy had",
+                 "Give it the name that it is to have, with mv.");
+  }
   if (keep == Keep::kThere) return Unlink(kept.parent, kept.name);
   if (keep == Keep::kHere)
     return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);

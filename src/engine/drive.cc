@@ -85,7 +85,7 @@ Status Drive::Recover() {
         blocks_->Has(node.id, Place::kCache)) {
       PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
     }
-    if ((node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node));
+    if (power_cut && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node));
     Enqueue(node.id, node.intent, Duration(0));
   }
   for (const NodeId id : blocks_->List(Place::kPending)) {
@@ -179,15 +179,12 @@ void Drive::Start(ChangeListener* listener) {
     if (learnt.ok() && !learnt->empty()) provider_->AdoptProbeResult(*learnt);
   }
   started_ = true;
+  Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
   link_->Start();
   threads_.emplace_back([this] { TellLoop(); });
   threads_.emplace_back([this] { WatchLoop(); });
   for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
   if (options_.read_only) return;
-  {
-    const Lock lock(queue_mutex_);
-    at_once_ = options_.upload_workers;
-  }
   for (int i = 0; i < options_.upload_workers; ++i) threads_.emplace_back([this] { UploadLoop(); });
 }
 
@@ -258,8 +255,7 @@ void Drive::Stop() {
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
   Ignore(index_->Sync());
   RemoveDoomed();
-  const auto rested = options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT);
-  Ignore(rested);
+  Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
 }
 
 // ---- the tree
@@ -486,10 +482,11 @@ Status Drive::CheckState() {
     index_inode_ = info.st_ino;
     return {};
   }
-  last_error_ = fmt::format("the state folder {} was deleted while the drive is mounted",
-                            Printable(options_.state_folder));
-  Log(LogLevel::kError, "{}: nothing new is taken until it is mounted again", last_error_);
-  return Error(Code::kIo, last_error_, "Unmount the drive and mount it again.");
+  const std::string what = fmt::format("the state folder {} was deleted while the drive is mounted",
+                                       Printable(options_.state_folder));
+  if (std::exchange(last_error_, what) != what)
+    Log(LogLevel::kError, "{}: nothing new is taken until it is mounted again", what);
+  return Error(Code::kIo, what, "Unmount the drive and mount it again.");
 }
 
 Status Drive::CheckNewName(const std::string& name) const {

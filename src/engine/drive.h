@@ -358,6 +358,7 @@ class Drive {
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
       REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
+  std::string AsideName(NodeId id) const;
   bool WrittenHere(const std::string& origin) const;
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
@@ -377,6 +378,7 @@ class Drive {
   Status CommitUpload(Job* job, const Entry& entry, bool copied = false) EXCLUDES(tree_mutex_);
   Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
+  std::vector<Node> HeldDeletions() REQUIRES(tree_mutex_);  // files and folders, in order
   Duration UntilCounted() REQUIRES(tree_mutex_);
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
@@ -444,7 +446,7 @@ class Drive {
   // The store asked us to slow down: half as many at once from then on, and one more for each ten
   // that go well.
   Steady slow_until_ GUARDED_BY(queue_mutex_){};
-  double at_once_ GUARDED_BY(queue_mutex_) = 1e9;
+  double at_once_ GUARDED_BY(queue_mutex_) = options_.upload_workers;
 
   Mutex fetch_mutex_;
   CondVar fetch_changed_;

@@ -46,6 +46,17 @@ bool Drive::IsHeld(const Node& node) {
          node.there != There::kAbsent;
 }
 
+std::vector<Node> Drive::HeldDeletions() {
+  if (hold_from_ == 0) return {};
+  auto rows = index_->Deletions(hold_from_);
+  if (!rows.ok()) return {};
+  std::vector<Node> held;
+  for (Node& node : *rows) {
+    if (IsHeld(node)) held.push_back(std::move(node));
+  }
+  return held;
+}
+
 // How long the next deletion has to wait so that all of one sweep are counted before any is sent.
 Duration Drive::UntilCounted() {
   if (options_.hold_files == 0 || deletions_.empty()) return Duration(0);
@@ -57,7 +68,7 @@ Duration Drive::UntilCounted() {
 
 Status Drive::ReleaseDeletions() {
   const Lock tree(tree_mutex_);
-  PG_ASSIGN(const std::vector<Node> held, index_->Deletions(hold_from_));
+  const std::vector<Node> held = HeldDeletions();
   PG_TRY(index_->SetMeta("hold_from", ""));
   hold_from_ = 0;
   deletions_.clear();
@@ -71,9 +82,7 @@ Result<std::uint64_t> Drive::DropDeletions() {
   if (hold_from_ == 0) return std::uint64_t{0};
   Change change(this);
   std::uint64_t back = 0;
-  PG_ASSIGN(std::vector<Node> held, index_->Deletions(hold_from_));
-  for (Node& node : held) {
-    if (!IsHeld(node)) continue;
+  for (Node& node : HeldDeletions()) {
     back += node.kind != NodeKind::kFolder;
     PG_TRY(BringBack(std::move(node)));
   }

@@ -18,15 +18,10 @@ DriveStatus Drive::Summary() {
     const Lock tree(tree_mutex_);
     if (auto pending = index_->Pending(); pending.ok()) out.pending = *pending;
     if (auto kept = index_->Conflicts(); kept.ok()) out.conflicts = kept->size();
-    if (hold_from_ != 0) {
-      if (auto held = index_->Deletions(hold_from_); held.ok()) {
-        for (const Node& node : *held) {
-          if (!IsHeld(node)) continue;
-          if (node.kind != NodeKind::kFolder) ++out.held;
-          if (out.held_since == 0) out.held_since = node.intent_since;
-          --out.pending.files;  // they wait for a person, not for the store
-        }
-      }
+    for (const Node& node : HeldDeletions()) {
+      if (node.kind != NodeKind::kFolder) ++out.held;
+      if (out.held_since == 0) out.held_since = node.intent_since;
+      --out.pending.files;  // they wait for a person, not for the store
     }
     out.last_error = out.offline_since != 0 ? link_->LastFault() : last_error_;
   }

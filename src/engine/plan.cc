@@ -14,9 +14,6 @@ namespace pargeter {
 namespace {
 constexpr Duration kOpenQuiet(30000);  // a file held open for writing goes up after so long a rest
 constexpr int kLongestChain = 1000;
-std::string AsideName(NodeId id) {
-  return std::string(kScratchPrefix) + fmt::format("aside-{}", id);
-}
 }  // namespace
 
 Status Drive::PlanJob(Job* job) {
@@ -156,7 +153,7 @@ Status Drive::PlanPlace(Job* job, Live* live) {
   if (job->aside) {
     job->parent = kRootId;
     job->key = job->path = AsideName(node.id);
-    job->only_if = Precondition::Absent();
+    job->only_if = Precondition::Anything();  // nobody else uses that name
   } else {
     job->parent = node.parent;
     job->key = KeyPart(node);
@@ -198,6 +195,10 @@ Status Drive::PlanTakingBack(Job* job, Live* live) {
   node.tried_name.clear();
   job->postponed = true;
   return Save(live);
+}
+
+std::string Drive::AsideName(NodeId id) const {
+  return std::string(kScratchPrefix) + "aside-" + OriginOf(id);
 }
 
 std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }

@@ -28,7 +28,6 @@ Status Drive::OpenIndex() {
   const bool there = ::stat(path.c_str(), &info) == 0;
   // a large one is examined only if it was not closed in peace
   const bool rested = ::access((options_.state_folder + "/rested").c_str(), F_OK) == 0;
-  PG_TRY(options_.disk->Remove(options_.state_folder + "/rested"));
   const bool thorough = there && (!rested || info.st_size < kQuicklyExamined);
   auto opened = Index::Open(path, options_.disk, thorough);
   if (opened.ok()) {

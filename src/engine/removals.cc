@@ -42,16 +42,16 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
     for (const NodeId id : siblings) {
       if (group.size() >= 1000) break;
       if (id == node.id || queued_.count(id) == 0) continue;
-      PG_ASSIGN(Live * live, Get(id));
+      auto found = Get(id);
+      if (!found.ok()) continue;
+      Live* live = *found;
       const Node& other = live->node;
       if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder ||
           other.there != There::kElsewhere)
         continue;
       if (live->opens + live->old_opens > 0 || !other.upload.empty()) continue;
-      PG_ASSIGN(Live * heir, Find(other.there_parent, other.name));
-      if (heir != nullptr) continue;
-      PG_ASSIGN(const std::string path, TherePath(other));
-      if (copy_sources_.count(path) > 0) continue;
+      const auto blocker = BlockerOf(other);
+      if (!blocker.ok() || *blocker) continue;
       const auto queued = queued_[id];
       due_.erase({queued.first, queued.second, id});
       queued_.erase(id);

@@ -133,9 +133,13 @@ void Drive::Park(NodeId id, NodeId behind) {
   if (blocked) {
     parked_[behind].push_back(id);
   } else {
+    // the other one is waiting itself, perhaps for what this one has just done: both look again
     const Steady due = options_.clock->Now() + Duration(50);
-    queued_[id] = {due, 0};
-    due_.emplace(due, 0, id);
+    for (auto& [other, waiting] : parked_) std::erase(waiting, behind);
+    for (const NodeId node : {behind, id}) {
+      queued_[node] = {due, 0};
+      due_.emplace(due, 0, node);
+    }
   }
   queue_changed_.NotifyAll();
 }
@@ -201,12 +205,7 @@ Status Drive::Flush(Duration patience) {
         break;
       }
       left = *pending;
-      if (hold_from_ != 0) {  // those wait for a person, not for the store
-        const auto held = index_->Deletions(hold_from_);
-        if (held.ok())
-          left.files -= static_cast<std::uint64_t>(std::count_if(
-              held->begin(), held->end(), [&](const Node& n) NO_TS_ANALYSIS { return IsHeld(n); }));
-      }
+      left.files -= HeldDeletions().size();  // those wait for a person, not for the store
     }
     if (left.files == 0) break;
     const Steady now = options_.clock->Now();

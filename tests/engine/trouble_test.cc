@@ -109,8 +109,10 @@ TEST_F(TroubleTest, WaitingBytesThatSomebodyDeletedAreNotReplacedByNothing) {
   world_.SetOffline(false);
   // not a power cut: nothing explains that they are gone
   Open();
-  EXPECT_FALSE(drive_->Flush(Duration(300)).ok() && world_.All().count("f") > 0 &&
-               world_.All()["f"].empty());
+  EXPECT_EQ(drive_->Flush(Duration(500)).error().code, Code::kTimeout);
+  const auto queue = drive_->Queue(10);
+  ASSERT_EQ(queue->size(), 1u);
+  EXPECT_NE((*queue)[0].second.error.find("no longer on this disk"), std::string::npos);
   EXPECT_EQ(world_.All().count("f"), 0u) << "an empty file went up in their place";
 }
 
@@ -139,6 +141,39 @@ TEST_F(TroubleTest, ACutBetweenAnUploadAndItsNextChangeIsSent) {
     ASSERT_TRUE(hands().Resize("f", static_cast<std::uint64_t>(1000 - i)).ok());
     FlushAll();
     ASSERT_EQ(world_.All()["f"].size(), static_cast<std::size_t>(1000 - i));
+  }
+}
+
+TEST_F(TroubleTest, AMoveWhoseAnswerWasLostLeavesNothingBehind) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.TakeAsked();
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Write("g", "one").ok());
+  ASSERT_TRUE(
+      Eventually([&] { return world_.All().count("g") > 0 && world_.All()["g"] == "one"; }));
+  ASSERT_TRUE(Write("g", "two").ok());  // before the upload is tried again
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "two"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+TEST_F(TroubleTest, NewFilesAtTheOldPlacesOfMovedOnesStay) {
+  for (int i = 0; i < 12; ++i) world_.Put("d/" + std::to_string(i), "old");
+  world_.Put("e/keep", "k");
+  Open();
+  ASSERT_EQ(Names("d").size(), 12u);
+  for (int round = 0; round < 5; ++round) {
+    const std::string text = "new " + std::to_string(round);
+    for (int i = 0; i < 12; ++i) {
+      const std::string name = std::to_string(i);
+      ASSERT_TRUE(hands().Move("d/" + name, "e/" + name).ok());
+      ASSERT_TRUE(Write("d/" + name, text).ok());
+    }
+    FlushAll();
+    for (int i = 0; i < 12; ++i) EXPECT_EQ(world_.All()["d/" + std::to_string(i)], text);
   }
 }
 

@@ -114,7 +114,7 @@ class Stage {
     const Status flushed = drive_[who]->Flush(Duration(5000));
     if (!flushed.ok()) {
       std::string why = "does not settle: " + flushed.error().what;
-      const auto queue = drive_[who]->Queue(5);
+      const auto queue = drive_[who]->Queue(50);
       if (queue.ok()) {
         for (const auto& [path, node] : *queue)
           why += fmt::format(
@@ -353,7 +353,8 @@ class Alone {
     auto tree = View();
     if (!tree.ok()) return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what;
     std::string why = Difference(model_.files, *tree);
-    if (why.empty() || before == nullptr) return why;
+    if (why.empty()) return why;
+    if (before == nullptr) return why + stage_.LastAsked();
     std::set<std::string> paths;
     using Files = const std::map<std::string, std::string>*;
     for (Files files : {Files(&before->files), Files(&model_.files), Files(&*tree)})

@@ -150,6 +150,7 @@ class FakeStore : public Provider {
     if (path.empty() ||
         (below != w_.objects.end() && below->first.compare(0, path.size() + 1, path + "/") == 0)) {
       Entry entry;
+      entry.name = path.substr(path.rfind('/') + 1);
       entry.kind = Kind::kFolder;
       return entry;
     }

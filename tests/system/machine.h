@@ -5,6 +5,7 @@
 
 #include <filesystem>
 #include <map>
+#include <memory>
 #include <string>
 #include <vector>
 
@@ -52,6 +53,27 @@ class Machine {
   Peer peer_;
   TemporaryFolder home_;
   std::map<std::string, std::string> environment_;
+};
+
+// A stand-in, a machine that mounts it, and another client of the same bucket.
+class OnAMount : public testing::Test {
+ protected:
+  void SetUp() override {
+    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+    machine_ = std::make_unique<Machine>(StartStandin());
+    other_ = std::make_unique<OtherClient>(machine_->peer(), "sheets/");
+  }
+  void MountAll(const std::vector<std::string>& more = {}) {
+    machine_->AddDrive("herbarium/sheets", more);
+    machine_->Mount();
+  }
+  void Flush() {
+    const Outcome flushed = machine_->Pargeter({"flush", "sheets", "--timeout", "40s"});
+    ASSERT_EQ(flushed.exit_code, 0) << flushed.err;
+  }
+  std::string At(const std::string& path = "") const { return machine_->At(path); }
+  std::unique_ptr<Machine> machine_;
+  std::unique_ptr<OtherClient> other_;
 };
 
 }  // namespace pargeter::test

@@ -18,21 +18,8 @@
 namespace pargeter::test {
 namespace {
 
-class MountTest : public testing::Test {
+class MountTest : public OnAMount {
  protected:
-  void SetUp() override {
-    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
-    machine_ = std::make_unique<Machine>(StartStandin());
-    other_ = std::make_unique<OtherClient>(machine_->peer(), "sheets/");
-  }
-  void MountAll(const std::vector<std::string>& more = {}) {
-    machine_->AddDrive("herbarium/sheets", more);
-    machine_->Mount();
-  }
-  void Flush() {
-    const Outcome flushed = machine_->Pargeter({"flush", "sheets", "--timeout", "40s"});
-    ASSERT_EQ(flushed.exit_code, 0) << flushed.err;
-  }
   // The log's requests that are not the drive's own trials.
   std::vector<Logged> Requests() {
     std::vector<Logged> out;
@@ -46,10 +33,6 @@ class MountTest : public testing::Test {
     struct statvfs info {};
     return ::statvfs(At().c_str(), &info) != 0;
   }
-  std::string At(const std::string& path = "") const { return machine_->At(path); }
-
-  std::unique_ptr<Machine> machine_;
-  std::unique_ptr<OtherClient> other_;
 };
 
 TEST_F(MountTest, WorkDoneInItIsAtTheStore) {

@@ -17,28 +17,12 @@ namespace {
 
 using Json = nlohmann::json;
 
-class MountInTrouble : public testing::Test {
+class MountInTrouble : public OnAMount {
  protected:
-  void SetUp() override {
-    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
-    machine_ = std::make_unique<Machine>(StartStandin());
-    other_ = std::make_unique<OtherClient>(machine_->peer(), "sheets/");
-  }
-  void MountAll(const std::vector<std::string>& more = {}) {
-    machine_->AddDrive("herbarium/sheets", more);
-    machine_->Mount();
-  }
-  void Flush() {
-    const Outcome flushed = machine_->Pargeter({"flush", "sheets", "--timeout", "40s"});
-    ASSERT_EQ(flushed.exit_code, 0) << flushed.err;
-  }
   Json StatusOf() {
     const Outcome status = machine_->Pargeter({"--json", "status", "sheets"});
     return Json::parse(status.out)["drives"][0];
   }
-  std::string At(const std::string& path = "") const { return machine_->At(path); }
-  std::unique_ptr<Machine> machine_;
-  std::unique_ptr<OtherClient> other_;
 };
 
 TEST_F(MountInTrouble, AConflictIsListedAndSettled) {

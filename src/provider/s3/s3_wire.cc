@@ -13,6 +13,8 @@
 namespace pargeter::s3 {
 namespace {
 
+constexpr long kLongestWait = 300;  // seconds
+
 HttpOptions OptionsOf(const WireOptions& options) {
   HttpOptions http;
   http.ca_file = options.ca_file;
@@ -95,8 +97,11 @@ Result<HttpResponse> Wire::SendOnce(const Call& call) {
   const std::string& wait = response.head.Get("retry-after");
   if (!wait.empty()) {
     const Nanos date_given = ParseHttpDate(wait.c_str());
-    error.retry_after_ms = date_given != 0 ? (date_given - options_.clock->Wall()) / 1000000
-                                           : std::strtol(wait.c_str(), nullptr, 10) * 1000;
+    const long seconds =
+        date_given != 0 ? static_cast<long>((date_given - options_.clock->Wall()) / 1'000'000'000)
+                        : std::strtol(wait.c_str(), nullptr, 10);
+    // whatever a store asks for, it is asked again within minutes
+    error.retry_after_ms = std::clamp(seconds, 0L, kLongestWait) * 1000;
   }
   return error;
 }
