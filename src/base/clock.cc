@@ -5,6 +5,7 @@
 #include <cstdio>
 #include <cstring>
 #include <ctime>
+#include <limits>
 
 namespace pargeter {
 namespace {
@@ -37,6 +38,19 @@ std::string Rfc3339(Nanos wall) {
                      parts.tm_mday, parts.tm_hour, parts.tm_min, parts.tm_sec);
 }
 
+namespace {
+
+// 0 for a year that 64 bits of nanoseconds do not reach: what a store says is not to be trusted.
+Nanos WallOf(tm* parts) {
+  Nanos wall = 0;
+  return __builtin_mul_overflow(timegm(parts), kSecond, &wall) ||
+                 wall > std::numeric_limits<Nanos>::max() - kSecond
+             ? 0
+             : wall;
+}
+
+}  // namespace
+
 Nanos ParseHttpDate(const char* s) {
   static const char* const kMonths = "JanFebMarAprMayJunJulAugSepOctNovDec";
   char month[4] = {};
@@ -49,7 +63,7 @@ Nanos ParseHttpDate(const char* s) {
   if (found == nullptr) return 0;
   parts.tm_mon = static_cast<int>(found - kMonths) / 3;
   parts.tm_year -= 1900;
-  return timegm(&parts) * kSecond;
+  return WallOf(&parts);
 }
 
 Nanos ParseRfc3339(const char* s) {
@@ -61,7 +75,7 @@ Nanos ParseRfc3339(const char* s) {
   }
   parts.tm_year -= 1900;
   parts.tm_mon -= 1;
-  Nanos wall = timegm(&parts) * kSecond;
+  Nanos wall = WallOf(&parts);
   if (s[consumed] == '.') {
     Nanos unit = kSecond / 10;
     for (const char* p = s + consumed + 1; *p >= '0' && *p <= '9' && unit > 0; ++p, unit /= 10) {

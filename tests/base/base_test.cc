@@ -69,6 +69,8 @@ TEST(ClockTest, DatesOfStores) {
   EXPECT_EQ(ParseHttpDate("Fri, 24 May 2013 00:00:00 GMT"), 1369353600ll * 1'000'000'000);
   EXPECT_EQ(ParseRfc3339("2013-05-24T00:00:00.250Z"), 1369353600250ll * 1'000'000);
   EXPECT_EQ(ParseRfc3339("yesterday"), 0);
+  EXPECT_EQ(ParseRfc3339("0026-03-01T10:10:00Z"), 0) << "beyond what 64 bits of nanoseconds hold";
+  EXPECT_EQ(ParseRfc3339("2262-04-11T23:47:16.99Z"), 0);
   EXPECT_EQ(ParseHttpDate("Fri, 24 Mai 2013 00:00:00 GMT"), 0);
   EXPECT_EQ(Rfc3339(1369353600ll * 1'000'000'000), "2013-05-24T00:00:00Z");
 }

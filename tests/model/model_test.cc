@@ -501,12 +501,13 @@ class Together {
       const Lock lock(stage_.world_.mutex);
       return std::exchange(stage_.world_.offline, false);
     }();
-    for (int i = 0; i < 100; ++i) {
-      const auto text = stage_.hands(step.who).Read(path);
-      if (text.ok()) words.insert(Word(*text));
-      if (text.ok() || !(StoreTrouble(text.error().code) || text.error().code == Code::kStale))
-        break;
-      std::this_thread::sleep_for(std::chrono::milliseconds(3));
+    const auto text = stage_.Patiently([&] { return stage_.hands(step.who).Read(path); });
+    if (text.ok()) {
+      words.insert(Word(*text));
+    } else if (text.error().code != Code::kNotFound && text.error().code != Code::kIsFolder &&
+               text.error().code != Code::kNotFolder) {
+      // what is shown there cannot be read just now, and may be overwritten all the same
+      for (const auto& [at, content] : stage_.AtTheStore()) unsure_.insert(Word(content));
     }
     stage_.world_.SetOffline(offline);
     return words;
