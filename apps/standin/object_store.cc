@@ -200,11 +200,18 @@ Status ObjectStore::Put(const std::string& bucket, const std::string& key, Objec
   return {};
 }
 
-void ObjectStore::Delete(const std::string& bucket, const std::string& key) {
+Status ObjectStore::Delete(const std::string& bucket, const std::string& key,
+                           const Condition& if_) {
   const Lock lock(mutex_);
   const auto b = buckets_.find(bucket);
-  if (b == buckets_.end() || b->second.erase(key) == 0) return;
+  if (b == buckets_.end()) return {};
+  const auto there = b->second.find(key);
+  if (there == b->second.end()) return {};
+  if (if_.if_match && *if_.if_match != "*" && *if_.if_match != there->second.etag)
+    return Error(Code::kChanged, "the condition does not hold");
+  b->second.erase(there);
   Journal(Json{{"bucket", bucket}, {"key", KeyText(key)}, {"gone", true}}.dump());
+  return {};
 }
 
 ListAnswer ObjectStore::List(const std::string& bucket, const ListRequest& request) const {

@@ -88,7 +88,8 @@ class ObjectStore {
   // kChanged if the condition does not hold.
   Status Put(const std::string& bucket, const std::string& key, Object object,
              const Condition& if_);
-  void Delete(const std::string& bucket, const std::string& key);
+  // kChanged if a condition does not hold; one that is not there is deleted already.
+  Status Delete(const std::string& bucket, const std::string& key, const Condition& if_);
   ListAnswer List(const std::string& bucket, const ListRequest& request) const;
   // `count` objects of `size` zero bytes, spread over `folders` folders, at once.
   void Fill(const std::string& bucket, const std::string& prefix, int count, int folders,

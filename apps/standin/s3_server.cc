@@ -398,7 +398,8 @@ class S3Server::Impl {
       return;
     }
     if (method == "DELETE") {
-      store_.Delete(ask.bucket, ask.key);
+      if (!store_.Delete(ask.bucket, ask.key, ConditionIn(request)).ok())
+        return Refuse(response, ask, {412, "PreconditionFailed", "the condition does not hold"});
       response.status = 204;
       return;
     }
@@ -640,7 +641,7 @@ class S3Server::Impl {
     int count = 0;
     for (const auto& node : document.document_element().children("Object")) {
       if (++count > 1000) return Refuse(response, ask, {400, "MalformedXML", "over 1000 keys"});
-      store_.Delete(ask.bucket, node.child_value("Key"));
+      Ignore(store_.Delete(ask.bucket, node.child_value("Key"), {}));
     }
     SendXml(response, "<DeleteResult></DeleteResult>");
   }

@@ -76,7 +76,7 @@ Nanos ParseRfc3339(const char* s) {
   parts.tm_year -= 1900;
   parts.tm_mon -= 1;
   Nanos wall = WallOf(&parts);
-  if (s[consumed] == '.') {
+  if (wall != 0 && s[consumed] == '.') {
     Nanos unit = kSecond / 10;
     for (const char* p = s + consumed + 1; *p >= '0' && *p <= '9' && unit > 0; ++p, unit /= 10) {
       wall += (*p - '0') * unit;

@@ -86,7 +86,7 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     checked = copied != just_copied_.end() && options_.clock->Now() - copied->second < kStillTrue;
   }
   Status gone = provider_->Remove(
-      path, checked ? Precondition::Anything() : Precondition::Is(node.version), cancel);
+      path, checked ? Precondition::StillIs(node.version) : Precondition::Is(node.version), cancel);
   if (gone.ok() || gone.error().code != Code::kChanged) return gone;
   const auto there = provider_->Look(path, cancel);
   if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();

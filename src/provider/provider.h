@@ -58,9 +58,12 @@ struct ListPage {
 struct Precondition {
   enum class Want { kAnything, kNothingThere, kThisVersion } want = Want::kAnything;
   std::string version;
+  bool seen_just_now = false;
   static Precondition Anything() { return {}; }
   static Precondition Absent() { return {Want::kNothingThere, {}}; }
   static Precondition Is(std::string v) { return {Want::kThisVersion, std::move(v)}; }
+  // The same, and the store said so a moment ago: one that cannot guard it is not asked again.
+  static Precondition StillIs(std::string v) { return {Want::kThisVersion, std::move(v), true}; }
 };
 
 // How far a store guards a precondition by itself.

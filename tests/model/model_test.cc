@@ -130,9 +130,12 @@ class Stage {
   std::string LastAsked() {
     const Lock lock(world_.mutex);
     std::string out;
-    for (std::size_t i = world_.asked.size() > 60 ? world_.asked.size() - 60 : 0;
-         i < world_.asked.size(); ++i)
-      out += "\n    " + world_.asked[i];
+    std::vector<std::string> changes;
+    for (const std::string& one : world_.asked)
+      if (one.compare(0, 5, "list ") != 0 && one.compare(0, 5, "read ") != 0)
+        changes.push_back(one);
+    for (std::size_t i = changes.size() > 60 ? changes.size() - 60 : 0; i < changes.size(); ++i)
+      out += "\n    " + changes[i];
     return out;
   }
   std::map<std::string, std::string> AtTheStore() {

@@ -130,6 +130,7 @@ TEST_P(ConformanceTest, APreconditionKeepsWhatOthersWrote) {
   EXPECT_EQ(provider_->Remove("p", Precondition::Is(first->version), nullptr).error().code,
             Code::kChanged);
   ASSERT_OK(provider_->Remove("p", Precondition::Is(second->version), nullptr));
+  ASSERT_OK(provider_->Remove("p", Precondition::StillIs(second->version), nullptr));
   ASSERT_OK(provider_->Remove("p", Precondition::Anything(), nullptr));
   EXPECT_EQ(Put("p", "x", Precondition::Is("0123456789abcdef0123456789abcdef")).error().code,
             Code::kChanged);

@@ -204,6 +204,19 @@ TEST(StandinTest, WithADataFolderItRemembersAcrossItsEnd) {
   }
 }
 
+// The second look is spared after a copy; a store that guards deletions still keeps what came since.
+TEST_F(S3FaultTest, WhatCameSinceTheLookIsNotDeleted) {
+  auto store = Open();
+  TextSource first("one"), second("two");
+  ASSERT_TRUE(store->Probe(nullptr).ok());
+  const auto before = store->Write("moved", &first, {}, Precondition::Anything(), nullptr);
+  ASSERT_TRUE(before.ok());
+  ASSERT_TRUE(store->Write("moved", &second, {}, Precondition::Anything(), nullptr).ok());
+  EXPECT_EQ(store->Remove("moved", Precondition::StillIs(before->version), nullptr).error().code,
+            Code::kChanged);
+  EXPECT_TRUE(store->Look("moved", nullptr).ok());
+}
+
 TEST_F(S3FaultTest, TheClockIsNamed) {
   SetFault(*peer_, "skew=3600");
   const auto listed = Open()->List("", "", nullptr);

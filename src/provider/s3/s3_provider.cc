@@ -331,6 +331,11 @@ void S3Provider::SawEtag(const std::string& etag, const std::string& md5_hex) {
   });
 }
 
+void S3Provider::AddIfMatch(const std::string& version, Fields* headers) const {
+  const std::string quote = learnt().unquoted_if_match ? "" : "\"";
+  headers->emplace_back("if-match", quote + version + quote);
+}
+
 Status S3Provider::Guarded(const std::string& path, const Precondition& only_if, Guard create,
                            Guard replace, Fields* headers, const Cancel& cancel) {
   using Want = Precondition::Want;
@@ -341,8 +346,7 @@ Status S3Provider::Guarded(const std::string& path, const Precondition& only_if,
     if (absent) {
       headers->emplace_back("if-none-match", "*");
     } else {
-      const std::string quote = learnt().unquoted_if_match ? "" : "\"";
-      headers->emplace_back("if-match", quote + only_if.version + quote);
+      AddIfMatch(only_if.version, headers);
     }
     return {};
   }
@@ -399,7 +403,8 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
 
 Status S3Provider::Remove(const std::string& path, const Precondition& only_if,
                           const Cancel& cancel) {
-  if (only_if.want == Precondition::Want::kThisVersion) {
+  const bool this_version = only_if.want == Precondition::Want::kThisVersion;
+  if (this_version && !only_if.seen_just_now) {
     const auto there = wire_.Send(NewCall("HEAD", path, "look at", cancel));
     if (!there.ok() && there.error().code == Code::kNotFound) return {};
     if (!there.ok()) return there.error();
@@ -408,7 +413,11 @@ Status S3Provider::Remove(const std::string& path, const Precondition& only_if,
                    fmt::format("{} was changed at the store meanwhile", Printable(path)));
     }
   }
-  const auto gone = wire_.Send(NewCall("DELETE", path, "delete", cancel));
+  Call call = NewCall("DELETE", path, "delete", cancel);
+  // many stores ignore it here; on those that do not, nothing can come between the look and this
+  if (this_version && learnt().replace == Guard::kAtomic)
+    AddIfMatch(only_if.version, &call.headers);
+  const auto gone = wire_.Send(call);
   if (!gone.ok() && gone.error().code != Code::kNotFound) return gone.error();
   return {};
 }
