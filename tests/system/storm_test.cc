@@ -1,16 +1,18 @@
-// Real mounts in bad weather: threads at work in a mount and in a plain folder alike, while the
-// store fails and falls silent, the daemon is killed, and another program writes to the bucket. At
-// all calm moments the two folders are the same; in the end a machine that knows nothing sees it
-// too.
+// Two machines' mounts of one bucket in bad weather: threads at work in a mount and in a plain
+// folder alike, while the store fails and falls silent, daemons are killed, and another program
+// writes to the bucket. At all calm moments the two folders are the same; in the end the other
+// machine, and one that knows nothing, see it too.
 //
-//   PARGETER_STORM_SECONDS=240 storm_test
+//   PARGETER_STORM_SECONDS=240 PARGETER_STORM_SEED=7 storm_test
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <array>
 #include <atomic>
 #include <cerrno>
 #include <cstring>
@@ -77,8 +79,9 @@ class Worker {
   }
   // A cancelled upload may arrive after all, and be met as if by another's hand: then ours is kept
   // beside it. Nothing is lost, and that is what counts here.
-  std::string Difference() {
-    const Outcome diff = RunCommand({"diff", "-rq", "--no-dereference", plain_, mount_}, "", 120);
+  std::string Difference() { return Difference(mount_); }
+  std::string Difference(const std::string& mount) {
+    const Outcome diff = RunCommand({"diff", "-rq", "--no-dereference", plain_, mount}, "", 120);
     if (diff.exit_code == 0) return "";
     std::string out = diff.err;
     std::istringstream lines(diff.out);
@@ -89,7 +92,7 @@ class Worker {
       }
       const auto from = line.find(plain_), to = line.find(" and ");
       const bool differs = line.compare(0, 6, "Files ") == 0 && to != std::string::npos;
-      if (!differs || !KeptBeside(line.substr(from, to - from))) out += line + "\n";
+      if (!differs || !KeptBeside(mount, line.substr(from, to - from))) out += line + "\n";
     }
     return out;
   }
@@ -100,8 +103,8 @@ class Worker {
   int kept = 0;
 
  private:
-  bool KeptBeside(const std::string& plain) {
-    const std::string path = mount_ + plain.substr(plain_.size());
+  bool KeptBeside(const std::string& mount, const std::string& plain) {
+    const std::string path = mount + plain.substr(plain_.size());
     const auto slash = path.rfind('/');
     for (const auto& entry : std::filesystem::directory_iterator(path.substr(0, slash))) {
       const std::string name = entry.path().filename();
@@ -182,30 +185,32 @@ class Worker {
   const std::uint64_t seed_;
 };
 
-TEST(StormTest, WorkGoesOnAndNothingIsLost) {
-  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
-  const char* given = std::getenv("PARGETER_STORM_SECONDS");
-  const int seconds = given ? std::atoi(given) : 15;
-  const char* seed_given = std::getenv("PARGETER_STORM_SEED");
-  const std::uint64_t seed = seed_given ? std::strtoull(seed_given, nullptr, 10) : 1;
-  Machine machine(StartStandin());
-  OtherClient other(machine.peer(), "sheets/");
-  machine.AddDrive("herbarium/sheets", {"--hold-deletions", "off"});
-  machine.Mount();
-  const TemporaryFolder plain;
-  std::vector<std::unique_ptr<Worker>> workers;
-  for (std::uint64_t i = 0; i < 3; ++i) {
-    const std::string name = "/w" + std::to_string(i);
-    workers.push_back(
-        std::make_unique<Worker>(machine.At() + name, plain.path() + name, seed * 10 + i));
-    workers.back()->Begin();
+class StormTest : public testing::Test {
+ protected:
+  void SetUp() override {
+    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+    const Peer peer = StartStandin();
+    other_ = std::make_unique<OtherClient>(peer, "sheets/");
+    for (auto& machine : machines_) {
+      machine = std::make_unique<Machine>(peer);
+      machine->AddDrive("herbarium/sheets", {"--hold-deletions", "off"});
+      machine->Mount();
+    }
+    ASSERT_EQ(::mkdir(machines_[0]->At("both").c_str(), 0755), 0);
+    for (std::size_t i = 0; i < 4; ++i) {
+      const std::string name = "/w" + std::to_string(i);
+      workers_.push_back(std::make_unique<Worker>(machines_[i / 2]->At() + name,
+                                                  plain_.path() + name, Seed() * 10 + i));
+      workers_.back()->Begin();
+    }
   }
-  std::mt19937_64 dice(seed);
-  const auto end = std::chrono::steady_clock::now() + std::chrono::seconds(seconds);
-  int kills = 0, rounds = 0;
-  while (std::chrono::steady_clock::now() < end || rounds == 0) {
-    ++rounds;
-    SCOPED_TRACE("seed " + std::to_string(seed) + " round " + std::to_string(rounds));
+  static std::uint64_t FromEnvironment(const char* name, std::uint64_t otherwise) {
+    const char* given = std::getenv(name);
+    return given ? std::strtoull(given, nullptr, 10) : otherwise;
+  }
+  static std::uint64_t Seed() { return FromEnvironment("PARGETER_STORM_SEED", 1); }
+
+  void BadWeather() {
     static const char* weather[] = {"status=503,share=0.05,retry-after=0",
                                     "status=500,share=0.05",
                                     "reset,share=0.05",
@@ -213,48 +218,100 @@ TEST(StormTest, WorkGoesOnAndNothingIsLost) {
                                     "stall=300,share=0.05",
                                     "corrupt,share=0.05,method=GET",
                                     "wrong-etag,share=0.02"};
-    for (int i = 0; i < 2; ++i) SetFault(machine.peer(), weather[dice() % std::size(weather)]);
+    for (int i = 0; i < 2; ++i)
+      SetFault(machines_[0]->peer(), weather[dice_() % std::size(weather)]);
+  }
+  // Each machine makes a file of the same name: both contents are for ever, at it or beside it.
+  void MakeTheSame() {
+    for (std::size_t i = 0; i < machines_.size(); ++i) {
+      const std::string path = machines_[i]->At("both/" + std::to_string(rounds_));
+      const int fd = ::open(path.c_str(), O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+      if (fd < 0) continue;  // it has seen the other's
+      const std::string text = fmt::format("<{} of {}>", rounds_, i);
+      const bool wrote = ::write(fd, text.data(), text.size()) > 0;
+      if (::close(fd) == 0 && wrote) made_.insert(text);
+    }
+  }
+  void Round() {
+    ++rounds_;
+    BadWeather();
     std::atomic<bool> stop{false};
     std::vector<std::thread> threads;
-    for (auto& worker : workers) threads.emplace_back([&stop, &worker] { worker->Work(stop); });
-    // another program is at the same bucket, in a folder of its own
-    other.Put("outside/o" + std::to_string(rounds), "outside");
-    std::this_thread::sleep_for(std::chrono::milliseconds(700 + dice() % 1500));
-    const bool kill = dice() % 2 == 0;
-    if (kill) {
-      ++kills;
-      ::kill(machine.DaemonPid(), SIGKILL);
+    for (auto& worker : workers_) threads.emplace_back([&stop, &worker] { worker->Work(stop); });
+    other_->Put("outside/o" + std::to_string(rounds_), "outside");
+    MakeTheSame();
+    std::this_thread::sleep_for(std::chrono::milliseconds(700 + dice_() % 1500));
+    bool killed[2] = {};
+    for (std::size_t i = 0; i < machines_.size(); ++i) {
+      if (dice_() % 2 == 0) continue;
+      killed[i] = true;
+      ++kills_;
+      ::kill(machines_[i]->DaemonPid(), SIGKILL);
     }
     stop = true;
     for (std::thread& thread : threads) thread.join();
-    SetFault(machine.peer(), "");
-    if (kill) {
-      RunCommand({"umount", "-l", machine.At()}, "", 20);
-      machine.Mount();
+    SetFault(machines_[0]->peer(), "");
+    for (std::size_t i = 0; i < machines_.size(); ++i) {
+      if (!killed[i]) continue;
+      RunCommand({"umount", "-l", machines_[i]->At()}, "", 20);
+      machines_[i]->Mount();
     }
-    for (auto& worker : workers) {
+    for (auto& worker : workers_) {
       EXPECT_EQ(worker->failure, "");
       worker->Agree();
-      EXPECT_EQ(worker->Difference(), "") << (kill ? "after a kill" : "in use");
+      EXPECT_EQ(worker->Difference(), "") << "in use, or after a kill";
     }
-    if (testing::Test::HasFailure()) return;
   }
-  const Outcome flushed = machine.Pargeter({"flush", "sheets", "--timeout", "60s"}, 90);
-  EXPECT_EQ(flushed.exit_code, 0) << flushed.err << machine.Pargeter({"queue", "sheets"}).out;
-  ASSERT_EQ(machine.Pargeter({"unmount", "sheets"}).exit_code, 0);
-  EXPECT_TRUE(other.store().ListUploads(nullptr)->empty()) << "an unfinished upload is left";
-  RunCommand({"rm", "-rf", machine.Home("state/pargeter")});
-  machine.Mount();
+  void Settle() {
+    for (auto& machine : machines_) {
+      const Outcome flushed = machine->Pargeter({"flush", "sheets", "--timeout", "60s"}, 90);
+      EXPECT_EQ(flushed.exit_code, 0) << flushed.err << machine->Pargeter({"queue", "sheets"}).out;
+    }
+  }
+  // What a machine sees of everything.
+  void SeenBy(Machine* machine, const char* who) {
+    SCOPED_TRACE(who);
+    for (std::size_t i = 0; i < workers_.size(); ++i)
+      EXPECT_EQ(workers_[i]->Difference(machine->At("w" + std::to_string(i))), "");
+    EXPECT_EQ(RunCommand({"sh", "-c", "ls " + machine->At("outside") + " | wc -l"}).out,
+              std::to_string(rounds_) + "\n");
+    const std::string both = RunCommand({"sh", "-c", "cat " + machine->At("both") + "/*"}).out;
+    for (const std::string& text : made_) EXPECT_NE(both.find(text), std::string::npos) << text;
+  }
+
+  std::array<std::unique_ptr<Machine>, 2> machines_;
+  std::unique_ptr<OtherClient> other_;
+  const TemporaryFolder plain_;
+  std::vector<std::unique_ptr<Worker>> workers_;
+  std::mt19937_64 dice_{Seed()};
+  std::set<std::string> made_;  // in both/, without having seen another's
+  int kills_ = 0, rounds_ = 0;
+};
+
+TEST_F(StormTest, WorkGoesOnAndNothingIsLost) {
+  using Now = std::chrono::steady_clock;
+  const auto end = Now::now() + std::chrono::seconds(FromEnvironment("PARGETER_STORM_SECONDS", 15));
+  while (Now::now() < end || rounds_ == 0) {
+    SCOPED_TRACE(fmt::format("seed {} round {}", Seed(), rounds_ + 1));
+    Round();
+    if (HasFailure()) return;
+  }
+  Settle();
+  EXPECT_TRUE(other_->store().ListUploads(nullptr)->empty()) << "an unfinished upload is left";
+  for (auto& machine : machines_) ASSERT_EQ(machine->Pargeter({"refresh", "sheets"}).exit_code, 0);
+  SeenBy(machines_[0].get(), "the first machine");
+  SeenBy(machines_[1].get(), "the second machine");
+  for (auto& machine : machines_) ASSERT_EQ(machine->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  RunCommand({"rm", "-rf", machines_[0]->Home("state/pargeter")});
+  machines_[0]->Mount();
+  SeenBy(machines_[0].get(), "a machine that knows nothing");
   std::uint64_t done = 0;
-  for (auto& worker : workers) {
-    EXPECT_EQ(worker->Difference(), "") << "seen from the store alone";
-    done += worker->done;
-  }
-  EXPECT_EQ(RunCommand({"sh", "-c", "ls " + machine.At("outside") + " | wc -l"}).out,
-            std::to_string(rounds) + "\n");
   int kept = 0;
-  for (auto& worker : workers) kept += worker->kept;
-  std::printf("%d rounds, %d kills, %llu calls, %d files kept beside\n", rounds, kills,
+  for (auto& worker : workers_) {
+    done += worker->done;
+    kept += worker->kept;
+  }
+  std::printf("%d rounds, %d kills, %llu calls, %d files kept beside\n", rounds_, kills_,
               static_cast<unsigned long long>(done), kept);
 }
 
