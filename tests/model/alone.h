@@ -1,0 +1,242 @@
+// One machine: it shows at all times what the model says, and in the end the store has it.
+#pragma once
+
+#include "model/stage.h"
+
+namespace pargeter::test {
+
+class Alone {
+ public:
+  explicit Alone(const Options& options) : options_(options), stage_(options) {}
+
+  std::string Play(const std::vector<Step>& plan) {
+    for (const char* path : {"f0", "d0/f1", "d0/e/f2", "d1/f3"}) {
+      const std::string text = std::string("from before: ") + path + std::string(30000, 'b');
+      stage_.world_.Put(path, text);
+      model_.files[path] = text;
+    }
+    model_.files["d0/"] = model_.files["d0/e/"] = model_.files["d1/"] = "";
+    if (auto s = stage_.Open(0); !s.ok()) return s.error().what;
+    if (auto why = Compare(nullptr); !why.empty()) return "at first: " + why;
+    stage_.world_.Faults(options_.store_faults, options_.seed);
+    stage_.world_.FailAt(options_.store_fail_at, options_.store_lose_at);
+    stage_.disk_.FailShare(options_.disk_faults, options_.seed);
+    stage_.disk_.FailAt(options_.disk_fail_at ? stage_.disk_.operations() + options_.disk_fail_at
+                                              : 0);
+    stage_.disk_.DieAt(options_.disk_die_at ? stage_.disk_.operations() + options_.disk_die_at : 0);
+    operations_before_ = stage_.disk_.operations();
+    for (const Step& step : plan) {
+      std::string why = PlayStep(step);
+      if (why.empty() && stage_.disk_.dead()) why = Resurrect(nullptr);
+      if (!why.empty()) return Describe(step) + ": " + why;
+    }
+    return End();
+  }
+  std::uint64_t disk_operations() const { return disk_operations_; }  // of the last play
+  std::uint64_t requests() const { return requests_; }
+
+ private:
+  std::string PlayStep(const Step& step) {
+    switch (step.kind) {
+      case Step::kCheck:
+        return Compare(nullptr);
+      case Step::kRead:
+        Ignore(stage_.hands(0).Read(step.path));
+        return "";
+      case Step::kFlush:
+        Ignore(stage_.drive(0)->Flush(Duration(2000)));
+        return "";
+      case Step::kRefresh:
+        Ignore(stage_.drive(0)->Refresh());
+        return "";
+      case Step::kEvict:
+        stage_.drive(0)->EvictAll(kRootId);
+        return "";
+      case Step::kOffline:
+      case Step::kOnline:
+        stage_.world_.SetOffline(step.kind == Step::kOffline);
+        return "";
+      case Step::kRestart:
+        stage_.Close(0);
+        return OpenAgain();
+      case Step::kKill:
+      case Step::kPowerCut:
+        stage_.disk_.DieAt(stage_.disk_.operations() + step.n);
+        power_cut_ = step.kind == Step::kPowerCut;
+        return "";
+      default:
+        return Change(step);
+    }
+  }
+
+  std::string Change(const Step& step) {
+    const PlainTree before = model_;
+    const Status wanted = model_.Do(step);
+    const Status got = stage_.Patiently([&] { return stage_.Do(step); });
+    if (stage_.disk_.dead() && !got.ok()) {
+      Durable(step, before, false);
+      return Resurrect(&before);
+    }
+    if (!got.ok() && got.error().code == Code::kIo && wanted.ok()) {
+      // failed half-way: what is there may be either, and what memory says of it may not be what
+      // the disk says
+      stage_.Close(0);
+      const std::string why = OpenAgain();
+      return why.empty() ? Compare(&before) : why;
+    }
+    if (wanted.ok() != got.ok())
+      return fmt::format("{} instead of {}", got.ok() ? "done" : got.error().what,
+                         wanted.ok() ? "done" : wanted.error().what);
+    const auto missing = [](Code code) {
+      return code == Code::kNotFound || code == Code::kNotFolder;
+    };
+    if (!wanted.ok() && wanted.error().code != got.error().code &&
+        !(missing(wanted.error().code) && missing(got.error().code)))
+      return fmt::format("'{}' instead of '{}'", got.error().what, wanted.error().what);
+    if (wanted.ok()) Durable(step, before, step.kind == Step::kSyncedWrite);
+    return "";
+  }
+
+  // What a power cut must leave: contents that were synced, at one of the places where they may be.
+  void Durable(const Step& step, const PlainTree& before, bool synced) {
+    const auto inside = [](const std::string& path, const std::string& top) {
+      return path == top || path.compare(0, top.size() + 1, top + "/") == 0;
+    };
+    for (Kept& kept : kept_) {
+      for (const std::string& place : std::set<std::string>(kept.places)) {
+        if (step.kind == Step::kMove && inside(place, step.path))
+          kept.places.insert(step.to + place.substr(step.path.size()));
+        if (inside(place, step.path) && step.kind != Step::kMove) kept.sure = false;
+        if (step.kind == Step::kMove && inside(place, step.to)) kept.sure = false;
+      }
+    }
+    (void)before;
+    if (synced) kept_.push_back({ContentOf(step), {step.path}, true});
+  }
+
+  std::string OpenAgain() {
+    const Status open = stage_.Open(0);
+    if (!open.ok() && options_.disk_faults > 0 && !stage_.disk_.dead()) return OpenAgain();
+    return open.ok() || stage_.disk_.dead() ? "" : "does not open: " + open.error().what;
+  }
+
+  std::string Resurrect(const PlainTree* before) {
+    stage_.Close(0);
+    const bool cut = std::exchange(power_cut_, false);
+    stage_.disk_.Heal();
+    stage_.disk_.FailShare(options_.disk_faults, options_.seed);
+    if (cut) {
+      stage_.disk_.PowerCut(options_.seed);
+      stage_.NewBoot();
+    }
+    if (auto why = OpenAgain(); !why.empty()) return why;
+    const std::string why = cut ? AfterPowerCut() : Compare(before);
+    return why.empty() ? "" : "after its death: " + why + stage_.LastAsked();
+  }
+
+  std::string AfterPowerCut() {
+    stage_.world_.SetOffline(false);
+    // the store may know of things that the index has lost: both sides meet first
+    stage_.world_.Faults(0, 0);
+    if (auto why = stage_.Settle(0); !why.empty()) return "after the power cut it " + why;
+    Ignore(View());  // every folder is visited, then looked at again
+    const Status looked = stage_.drive(0)->Refresh();
+    if (!looked.ok()) return looked.error().what;
+    auto tree = View();
+    if (!tree.ok()) return "after the power cut: " + tree.error().what;
+    for (const Kept& kept : kept_) {
+      if (!kept.sure) continue;
+      bool found = false;
+      for (const std::string& place : kept.places)
+        found = found || (tree->count(place) > 0 && tree->at(place) == kept.content);
+      if (!found)
+        return fmt::format("what was synced as {} is lost ({})", *kept.places.begin(),
+                           kept.content.substr(0, 20));
+    }
+    kept_.clear();
+    stage_.world_.Faults(options_.store_faults, options_.seed);
+    model_.files = *tree;
+    return "";
+  }
+
+  Result<std::map<std::string, std::string>> View() {
+    const bool offline = [&] {
+      const Lock lock(stage_.world_.mutex);
+      return std::exchange(stage_.world_.offline, false);
+    }();
+    auto tree = stage_.Patiently([&] { return stage_.hands(0).Tree(); });
+    const auto passing = [](Code c) {
+      return c == Code::kIo || c == Code::kStale || c == Code::kNotFound;
+    };
+    for (int i = 0; i < 20 && !tree.ok() && passing(tree.error().code) && !stage_.disk_.dead(); ++i)
+      tree = stage_.Patiently([&] { return stage_.hands(0).Tree(); });
+    stage_.world_.SetOffline(offline);
+    return tree;
+  }
+
+  // The drive shows the model, or something between `before` and the model, which is then taken
+  // for true.
+  std::string Compare(const PlainTree* before) {
+    auto tree = View();
+    if (!tree.ok()) return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what;
+    std::string why = Difference(model_.files, *tree);
+    if (why.empty()) return why;
+    if (before == nullptr) return why + stage_.LastAsked();
+    std::set<std::string> paths;
+    using Files = const std::map<std::string, std::string>*;
+    for (Files files : {Files(&before->files), Files(&model_.files), Files(&*tree)})
+      for (const auto& [path, content] : *files) paths.insert(path);
+    const auto at = [](const std::map<std::string, std::string>& files, const std::string& path) {
+      const auto it = files.find(path);
+      return it == files.end() ? nullptr : &it->second;
+    };
+    for (const std::string& path : paths) {
+      const std::string *b = at(before->files, path), *a = at(model_.files, path),
+                        *got = at(*tree, path);
+      if (got == nullptr ? (b == nullptr || a == nullptr) : (b || a) && Between(b, a, *got))
+        continue;
+      return why + " (neither before nor after)";
+    }
+    model_.files = *tree;
+    return "";
+  }
+
+  std::string End() {
+    disk_operations_ = stage_.disk_.operations() - operations_before_;
+    requests_ = stage_.world_.Count();
+    stage_.disk_.Heal();
+    stage_.world_.Faults(0, 0);
+    stage_.world_.FailAt(0, 0);
+    stage_.world_.SetOffline(false);
+    if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
+    if (auto why = stage_.Settle(0); !why.empty()) return "in the end it " + why;
+    if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
+      return "at the store: " + why + stage_.LastAsked();
+    if (stage_.world_.Uploads() > 0)
+      return "an unfinished upload is left at the store" + stage_.LastAsked();
+    // another machine, which knows nothing, sees the same
+    if (auto s = stage_.Open(1); !s.ok()) return s.error().what;
+    auto tree = stage_.hands(1).Tree();
+    if (!tree.ok()) return "seen from elsewhere: " + tree.error().what;
+    if (auto why = Difference(Plain(model_.files), Plain(*tree)); !why.empty()) {
+      why = "seen from elsewhere: " + why;
+      for (const auto& [path, content] : *tree) why += "\n      " + path;
+      return why;
+    }
+    return "";
+  }
+
+  struct Kept {
+    std::string content;
+    std::set<std::string> places;
+    bool sure = true;
+  };
+  const Options options_;
+  Stage stage_;
+  PlainTree model_;
+  std::vector<Kept> kept_;
+  bool power_cut_ = false;
+  std::uint64_t operations_before_ = 0, disk_operations_ = 0, requests_ = 0;
+};
+
+}  // namespace pargeter::test

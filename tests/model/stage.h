@@ -1,0 +1,172 @@
+// The stage of the plans: one or two machines at one store, on disks that fail as told.
+#pragma once
+
+#include <fmt/format.h>
+
+#include <atomic>
+#include <filesystem>
+#include <thread>
+
+#include "model/plan.h"
+#include "support/fake_store.h"
+#include "support/hands.h"
+#include "support/harsh_disk.h"
+#include "support/process.h"
+
+namespace pargeter::test {
+
+inline bool StoreTrouble(Code code) {
+  return code == Code::kUnavailable || code == Code::kTimeout || code == Code::kStoreFault ||
+         code == Code::kThrottled || code == Code::kDamaged;
+}
+
+struct Options {
+  double store_faults = 0, disk_faults = 0;
+  bool watch_power = false;
+  std::uint64_t seed = 0;
+  std::uint64_t disk_fail_at = 0, disk_die_at = 0, store_fail_at = 0, store_lose_at = 0;
+};
+
+// One or two machines at one store.
+class Stage {
+ public:
+  explicit Stage(const Options& options) : options_(options) {
+    if (options.watch_power) disk_.WatchPower(folder_.path());
+    world_.cut_off = [this] { return disk_.dead(); };
+    world_.multipart_above = 100000;
+  }
+  ~Stage() { Close(0), Close(1); }
+
+  Status Open(int who) {
+    DriveOptions o;
+    o.name = "sheets";
+    o.state_folder = folder_ / ("state" + std::to_string(who));
+    o.cache_folder = folder_ / ("cache" + std::to_string(who));
+    o.cache_limit = 1 << 20;
+    o.keep_free = 0;
+    o.quiet = Duration(1);
+    o.fresh_for = Duration(600000);
+    o.patience = Duration(5000);
+    o.hold_quiet = Duration(1);
+    o.retry_pause = Duration(2);
+    o.trial_pause = Duration(5);
+    o.host = who == 0 ? "isle" : "coast";
+    o.boot_id = std::to_string(boot_);
+    o.upload_workers = 3;
+    o.fetch_workers = 2;
+    o.disk = &disk_;
+    PG_ASSIGN(drive_[who], Drive::Open(o, std::make_unique<FakeStore>(&world_)));
+    drive_[who]->Start(&events_);
+    return {};
+  }
+  void Close(int who) { drive_[who].reset(); }
+  Drive* drive(int who) { return drive_[who].get(); }
+  Hands hands(int who) { return Hands(drive_[who].get()); }
+  void NewBoot() { ++boot_; }
+  // How often the store has changed what names mean here.
+  std::uint64_t Events() const { return events_.count; }
+
+  // Calls again while only the store is in trouble.
+  template <typename Call>
+  auto Patiently(Call call) {
+    for (int i = 0;; ++i) {
+      auto outcome = call();
+      if (outcome.ok() || !StoreTrouble(outcome.error().code) || i > 1000 || disk_.dead())
+        return outcome;
+      std::this_thread::sleep_for(std::chrono::milliseconds(3));
+    }
+  }
+  Status Do(const Step& s) {
+    Hands hand = hands(s.who);
+    switch (s.kind) {
+      case Step::kWrite:
+        return hand.Write(s.path, ContentOf(s));
+      case Step::kSyncedWrite:
+        return hand.Write(s.path, ContentOf(s), true);
+      case Step::kPatch:
+        return hand.Patch(s.path, ContentOf(s), s.n % 5000);
+      case Step::kResize:
+        return hand.Resize(s.path, s.n);
+      case Step::kRemove:
+        return hand.Remove(s.path);
+      case Step::kMove:
+        return hand.Move(s.path, s.to);
+      case Step::kMakeFolder:
+        return hand.MakeFolder(s.path);
+      case Step::kRemoveFolder:
+        return hand.RemoveFolder(s.path);
+      default:
+        return {};
+    }
+  }
+  // Everything is up and both sides agree.
+  std::string Settle(int who) {
+    const Status flushed = drive_[who]->Flush(Duration(5000));
+    if (!flushed.ok()) {
+      std::string why = "does not settle: " + flushed.error().what;
+      const auto queue = drive_[who]->Queue(50);
+      if (queue.ok()) {
+        for (const auto& [path, node] : *queue)
+          why += fmt::format(
+              "; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}",
+              path, node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
+              static_cast<int>(node.there), node.there_parent, node.there_name, node.tried_parent,
+              node.tried_name, node.dirty, node.upload, node.attempts, node.error);
+      }
+      return why;
+    }
+    return "";
+  }
+  std::string LastAsked() {
+    const Lock lock(world_.mutex);
+    std::string out;
+    std::vector<std::string> changes;
+    for (const std::string& one : world_.asked)
+      if (one.compare(0, 5, "list ") != 0 && one.compare(0, 5, "read ") != 0)
+        changes.push_back(one);
+    for (std::size_t i = changes.size() > 60 ? changes.size() - 60 : 0; i < changes.size(); ++i)
+      out += "\n    " + changes[i];
+    return out;
+  }
+  std::map<std::string, std::string> AtTheStore() {
+    auto all = world_.All();
+    for (auto it = all.begin(); it != all.end();)
+      it = it->first.back() == '/' ? all.erase(it) : std::next(it);
+    return all;
+  }
+
+  TemporaryFolder folder_{"/dev/shm"};
+  FakeWorld world_;
+  HarshDisk disk_;
+
+ private:
+  struct Counter : ChangeListener {
+    std::atomic<std::uint64_t> count{0};
+    void ContentChanged(NodeId) override { ++count; }
+    void AttributesChanged(NodeId) override {}
+    void NameChanged(NodeId, const std::string&) override { ++count; }
+  };
+  const Options options_;
+  Counter events_;
+  std::unique_ptr<Drive> drive_[2];
+  int boot_ = 1;
+};
+
+// Without the mark of a file that stands, or stood, beside a folder of its name.
+inline std::map<std::string, std::string> Plain(const std::map<std::string, std::string>& tree) {
+  std::map<std::string, std::string> out;
+  for (const auto& [path, content] : tree) {
+    const auto mark = path.rfind("{file}");
+    const bool marked = mark != std::string::npos && mark + 6 == path.size();
+    out[marked ? path.substr(0, mark) : path] = content;
+  }
+  return out;
+}
+inline std::map<std::string, std::string> FilesOf(const std::map<std::string, std::string>& tree) {
+  std::map<std::string, std::string> out = Plain(tree);
+  for (auto it = out.begin(); it != out.end();)
+    it = it->first.back() == '/' ? out.erase(it) : std::next(it);
+  return out;
+}
+
+}  // namespace pargeter::test

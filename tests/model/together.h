@@ -1,0 +1,137 @@
+// Two machines and another program: nothing that somebody has not seen is overwritten.
+#pragma once
+
+#include "model/stage.h"
+
+namespace pargeter::test {
+
+class Together {
+ public:
+  explicit Together(const Options& options) : options_(options), stage_(options) {}
+
+  std::string Play(const std::vector<Step>& plan) {
+    for (int who : {0, 1})
+      if (auto s = stage_.Open(who); !s.ok()) return s.error().what;
+    for (const char* path : {"f0", "d0/f1", "d0/e/f2", "d1/f3"}) {
+      const std::string text = std::string("<before ") + path + ">";
+      stage_.world_.Put(path, text);
+      alive_.insert(Word(text));
+    }
+    for (int who : {0, 1}) Ignore(stage_.hands(who).Tree());
+    stage_.world_.Faults(options_.store_faults, options_.seed);
+    for (const Step& step : plan) {
+      std::string why = PlayStep(step);
+      if (!why.empty()) return Describe(step) + ": " + why;
+    }
+    return End();
+  }
+
+ private:
+  static std::string Word(const std::string& text) { return text.substr(0, text.find('>') + 1); }
+
+  std::string PlayStep(const Step& step) {
+    Drive* drive = stage_.drive(step.who);
+    switch (step.kind) {
+      case Step::kFlush:
+        Ignore(drive->Flush(Duration(300)));
+        return "";
+      case Step::kRefresh:
+        Ignore(drive->Refresh());
+        return "";
+      case Step::kEvict:
+        drive->EvictAll(kRootId);
+        return "";
+      case Step::kRestart: {
+        stage_.Close(step.who);
+        const Status open = stage_.Open(step.who);
+        return open.ok() ? "" : open.error().what;
+      }
+      case Step::kOffline:
+      case Step::kOnline:
+        stage_.world_.SetOffline(step.kind == Step::kOffline);
+        return "";
+      case Step::kOutsidePut:
+      case Step::kOutsideErase: {
+        const Lock lock(stage_.world_.mutex);
+        auto& objects = stage_.world_.objects;
+        const auto it = objects.find(step.path);
+        if (it != objects.end()) alive_.erase(Word(it->second.body));  // it knew what it replaced
+        if (step.kind == Step::kOutsideErase) {
+          if (it != objects.end()) objects.erase(it);
+          return "";
+        }
+        objects[step.path] = {ContentOf(step), {}, 1};
+        alive_.insert(Word(ContentOf(step)));
+        return "";
+      }
+      default:
+        break;
+    }
+    // what this machine shows at the places that it is about to change, it may destroy
+    const std::uint64_t events = stage_.Events();
+    const std::set<std::string> seen = SeenAt(step);
+    const auto store = stage_.AtTheStore();
+    const Status done = stage_.Do(step);
+    if (!done.ok()) return "";
+    for (const std::string& word : seen) alive_.erase(word);
+    // just now the store has changed what a name means: what was destroyed then, nobody can tell
+    if (stage_.Events() != events) {
+      for (const auto& [path, content] : store) unsure_.insert(Word(content));
+    }
+    if (step.kind == Step::kWrite || step.kind == Step::kSyncedWrite)
+      alive_.insert(Word(ContentOf(step)));
+    return "";
+  }
+
+  std::set<std::string> SeenAt(const Step& step) {
+    std::set<std::string> words;
+    const std::string& path = step.kind == Step::kMove ? step.to : step.path;
+    if (step.kind == Step::kMove && step.path == step.to) return words;
+    if (step.kind == Step::kMakeFolder || step.kind == Step::kRead) return words;
+    const bool offline = [&] {
+      const Lock lock(stage_.world_.mutex);
+      return std::exchange(stage_.world_.offline, false);
+    }();
+    const auto text = stage_.Patiently([&] { return stage_.hands(step.who).Read(path); });
+    if (text.ok()) {
+      words.insert(Word(*text));
+    } else if (text.error().code != Code::kNotFound && text.error().code != Code::kIsFolder &&
+               text.error().code != Code::kNotFolder) {
+      // what is shown there cannot be read just now, and may be overwritten all the same
+      for (const auto& [at, content] : stage_.AtTheStore()) unsure_.insert(Word(content));
+    }
+    stage_.world_.SetOffline(offline);
+    return words;
+  }
+
+  std::string End() {
+    stage_.world_.Faults(0, 0);
+    stage_.world_.SetOffline(false);
+    for (int round = 0; round < 3; ++round) {
+      for (int who : {0, 1}) {
+        Ignore(stage_.Patiently([&] { return stage_.hands(who).Tree(); }));
+        if (auto why = stage_.Settle(who); !why.empty()) return fmt::format("{} {}", who, why);
+        Ignore(stage_.Patiently([&] { return stage_.drive(who)->Refresh(); }));
+      }
+    }
+    std::set<std::string> found;
+    const auto store = stage_.AtTheStore();
+    for (const auto& [path, content] : store) found.insert(Word(content));
+    for (const std::string& word : alive_)
+      if (found.count(word) == 0 && unsure_.count(word) == 0)
+        return "lost: " + word + stage_.LastAsked();
+    for (int who : {0, 1}) {
+      auto tree = stage_.Patiently([&] { return stage_.hands(who).Tree(); });
+      if (!tree.ok()) return fmt::format("{} cannot be read: {}", who, tree.error().what);
+      if (auto why = Difference(FilesOf(store), FilesOf(*tree)); !why.empty())
+        return fmt::format("{} shows not what the store has: {}", who, why);
+    }
+    return "";
+  }
+
+  const Options options_;
+  Stage stage_;
+  std::set<std::string> alive_, unsure_;
+};
+
+}  // namespace pargeter::test
