@@ -26,13 +26,18 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       return Outcome::kDone;
     }
   }
+  bool ours = false;
+  const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
+  if (there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
+    PG_ASSIGN(ours, MadeBy(*job, *there));
+  }
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
   job->delay = Duration(100);
-  if (there.ok() && there->attributes.origin == OriginOf(node.id)) {
-    // an earlier upload of ours, whose answer was lost before this file was changed once more
+  if (ours) {
+    // what we sent or copied there before, with a lost answer; changed once more since
     node.version = there->version;
     node.there_size = there->size;
     SetThere(&node, job->parent, job->key);

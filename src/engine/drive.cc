@@ -253,7 +253,7 @@ void Drive::Stop() {
       Ignore(Save(live.get()));
   }
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
-  Ignore(index_->Sync());
+  Ignore(SyncIndex());
   RemoveDoomed();
   Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
 }
@@ -322,7 +322,11 @@ Status Drive::Change::Commit() NO_TS_ANALYSIS {
     return done;
   }
   drive_.touched_.clear();
+  // what the index on the disk may still hold for waiting is not destroyed before it knows better
+  const bool may_drop =
+      drive_.dropped_.empty() || !drive_.acks_unsynced_ || drive_.SyncIndex().ok();
   for (const NodeId id : std::exchange(drive_.dropped_, {})) {
+    if (!may_drop) continue;
     Ignore(drive_.blocks_->Drop(id, BlockStore::Place::kCache));
     const auto it = drive_.live_.find(id);
     const bool lives_on = it != drive_.live_.end() && !it->second->node.gone();
@@ -336,6 +340,12 @@ Status Drive::Change::Commit() NO_TS_ANALYSIS {
   return {};
 }
 
+Status Drive::SyncIndex() {
+  PG_TRY(index_->Sync());
+  acks_unsynced_ = false;
+  return {};
+}
+
 // A deleted file's waiting bytes go only when its deletion is sure to survive a power cut: else the
 // index would speak of a file whose bytes are gone.
 void Drive::RemoveDoomed() {
@@ -343,7 +353,7 @@ void Drive::RemoveDoomed() {
   const bool any = std::any_of(doomed_.begin(), doomed_.end(), [&](NodeId id) {
     return blocks_->Has(id, BlockStore::Place::kPending);
   });
-  if (any && !index_->Sync().ok()) return;
+  if (any && !SyncIndex().ok()) return;
   for (const NodeId id : std::exchange(doomed_, {}))
     Ignore(blocks_->Drop(id, BlockStore::Place::kPending));
 }

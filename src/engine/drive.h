@@ -332,6 +332,7 @@ class Drive {
   std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   void SavePresenceOfAll() EXCLUDES(tree_mutex_);
   void SyncEverything() EXCLUDES(tree_mutex_);
+  Status SyncIndex() REQUIRES(tree_mutex_);
   void RemoveDoomed() REQUIRES(tree_mutex_);
   void FetchLoop();
 
@@ -352,6 +353,7 @@ class Drive {
   Result<std::optional<Blocker>> PlaceTaken(const Node& node) REQUIRES(tree_mutex_);
   Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Status CopyBelow(Job* job);
@@ -409,6 +411,8 @@ class Drive {
   std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);    // what a Change under way has got hold of
   std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);    // whose files go when it is done
   std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);  // deleted: files go after a sync
+  bool acks_unsynced_ GUARDED_BY(tree_mutex_) =
+      false;  // a power cut may take back that a file is up
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people

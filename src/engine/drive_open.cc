@@ -184,7 +184,7 @@ Status Drive::BeginWriting(const OpenFilePtr& file) {
   if (!content->present.empty()) {
     // bytes that a power cut would leave trusted are not overwritten before the disk knows
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
-    if (changed < synced_at_) PG_TRY(index_->Sync());
+    if (changed < synced_at_) PG_TRY(SyncIndex());
   }
   PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, &content->fd));
   content->place = Place::kPending;
@@ -226,7 +226,7 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   PG_ASSIGN(Live * live, Get(file->id));
   if (live->content.get() != content) return {};
   PG_TRY(SaveContent(live, content));
-  if (durable) PG_TRY(index_->Sync());
+  if (durable) PG_TRY(SyncIndex());
   if (live->node.intent != 0) Enqueue(live->node.id, live->node.intent, options_.quiet);
   return {};
 }
@@ -355,7 +355,7 @@ void Drive::SyncEverything() {
     return;
   const Lock tree(tree_mutex_);
   cache_changed_ = false;
-  if (!index_->SetMeta("synced_at", std::to_string(begun)).ok() || !index_->Sync().ok()) return;
+  if (!index_->SetMeta("synced_at", std::to_string(begun)).ok() || !SyncIndex().ok()) return;
   synced_at_ = begun;
 }
 

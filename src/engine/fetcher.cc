@@ -276,7 +276,7 @@ std::uint64_t Drive::FreeBehindReaders(std::uint64_t bytes) {
         content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
     RangeSet behind = content.present;
     behind.Remove({low, ~0ull >> 1});
-    if (behind.empty() || !index_->DropPresence(id).ok() || !index_->Sync().ok()) continue;
+    if (behind.empty() || !index_->DropPresence(id).ok() || !SyncIndex().ok()) continue;
     ++content.removals;
     content.unsaved = true;
     for (const Range& range : behind.All()) {

@@ -207,6 +207,16 @@ bool Drive::WrittenHere(const std::string& origin) const {
   return origin.compare(0, own_id_.size() + 1, own_id_ + ".") == 0;
 }
 
+// Without the lock: did a former attempt of this node make what stands there? An upload says so; a
+// copy by the store looks like its original.
+Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
+  if (made.attributes.origin == OriginOf(job.id)) return true;
+  if (job.there_path.empty() || made.version != job.node.version) return false;
+  const auto original = provider_->Look(job.there_path, job.cancel);
+  if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
+  return original.ok() && original->version == made.version && original->size == made.size;
+}
+
 // Without the lock: deletes what a former attempt made, if it did.
 Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   const Node& node = job->node;
@@ -215,11 +225,9 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   } else {
     const auto made = provider_->Look(job->tried_path, job->cancel);
     if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
-    bool ours = made.ok() && made->attributes.origin == OriginOf(node.id);
-    if (made.ok() && !ours && !job->there_path.empty() && made->version == node.version) {
-      const auto original = provider_->Look(job->there_path, job->cancel);
-      if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
-      ours = original.ok() && original->version == made->version && original->size == made->size;
+    bool ours = false;
+    if (made.ok()) {
+      PG_ASSIGN(ours, MadeBy(*job, *made));
     }
     if (ours) {
       const Status gone =

@@ -162,7 +162,7 @@ Result<Entry> Drive::SendParts(Job* job) {
     {
       const Lock tree(
           tree_mutex_);  // not even a power cut leaves one at the store that nobody ends
-      PG_TRY(index_->Sync());
+      PG_TRY(SyncIndex());
     }
     PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));
     PG_TRY(JournalParts(job->id, mark + upload.id + "\n" + upload.path));
@@ -240,6 +240,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
   if (same_attributes) node.dirty &= ~kAttributes;
   if (same_bytes && !node.gone()) {
     node.dirty &= ~kData;
+    acks_unsynced_ = true;
     if (live->content) {
       // still open for writing: the next write begins anew, so it may go back to the cache
       const Lock lock(live->content->mu);

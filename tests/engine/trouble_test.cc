@@ -160,6 +160,19 @@ TEST_F(TroubleTest, AMoveWhoseAnswerWasLostLeavesNothingBehind) {
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 
+TEST_F(TroubleTest, ACopyWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
+  ASSERT_TRUE(Write("g", "one").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "one"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
 TEST_F(TroubleTest, NewFilesAtTheOldPlacesOfMovedOnesStay) {
   for (int i = 0; i < 12; ++i) world_.Put("d/" + std::to_string(i), "old");
   world_.Put("e/keep", "k");
@@ -222,6 +235,30 @@ TEST_F(TroubleTest, AfterAPowerCutUnsyncedBytesOfTheCacheAreFetchedAgain) {
   Open();
   EXPECT_EQ(*Read("f"), "content");
   EXPECT_EQ(*Read("mine"), "acknowledged, never synced");
+}
+
+// The index of before the upload is back, and speaks of a waiting file.
+TEST_F(TroubleTest, WhatWasSyncedUploadedAndEvictedOutlivesAPowerCut) {
+  disk_.WatchPower(folder_.path());
+  Open();
+  for (int i = 0; i < 20; ++i) {
+    const std::string name = "f" + std::to_string(i), text = "synced as " + name;
+    ASSERT_TRUE(hands().Write(name, text, true).ok());
+    FlushAll();
+    drive_->EvictAll(kRootId);
+    ASSERT_EQ(*Read(name), text);  // fetched again, and not on the disk yet
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(i));
+    boot_id_ = name;
+    Open();
+    FlushAll();
+    const auto read = Read(name);
+    ASSERT_TRUE(read.ok()) << name << ": " << read.error().what;
+    EXPECT_EQ(*read, text);
+    EXPECT_EQ(world_.All()[name], text);
+  }
 }
 
 // ---- many deletions at once

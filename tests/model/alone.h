@@ -128,6 +128,7 @@ class Alone {
     if (cut) {
       stage_.disk_.PowerCut(options_.seed);
       stage_.NewBoot();
+      stage_.Remark("the power was cut");
     }
     if (auto why = OpenAgain(); !why.empty()) return why;
     const std::string why = cut ? AfterPowerCut() : Compare(before);
@@ -150,8 +151,11 @@ class Alone {
       for (const std::string& place : kept.places)
         found = found || (tree->count(place) > 0 && tree->at(place) == kept.content);
       if (!found)
-        return fmt::format("what was synced as {} is lost ({})", *kept.places.begin(),
-                           kept.content.substr(0, 20));
+        return fmt::format("what was synced as {} is lost ({}), and there is: {}",
+                           *kept.places.begin(), kept.content.substr(0, 20),
+                           Printable(tree->count(*kept.places.begin()) > 0
+                                         ? tree->at(*kept.places.begin()).substr(0, 20)
+                                         : std::string("nothing")));
     }
     kept_.clear();
     stage_.world_.Faults(options_.store_faults, options_.seed);

@@ -117,6 +117,11 @@ class Stage {
     }
     return "";
   }
+  // Among what the store was asked, for who reads of a failure.
+  void Remark(const std::string& what) {
+    const Lock lock(world_.mutex);
+    world_.asked.push_back("-- " + what);
+  }
   std::string LastAsked() {
     const Lock lock(world_.mutex);
     std::string out;
