@@ -57,6 +57,13 @@ class ContentSource : public WriteSource {
   Disk& disk_;
 };
 
+// Of a removal of many: what was changed since the look is looked at again soon.
+inline Status OutcomeOf(const std::vector<std::pair<std::string, Error>>& left) {
+  if (left.empty()) return {};
+  const Error& first = left.front().second;
+  return first.code == Code::kChanged ? Error(Code::kStale, first.what) : first;
+}
+
 class TextSource : public WriteSource {
  public:
   explicit TextSource(std::string text) : text_(std::move(text)) {}

@@ -268,17 +268,17 @@ Status Drive::TakeBackFolder(Job* job) {
     next = page.next;
     if (next.empty()) break;
   }
-  std::vector<std::string> copies;
+  std::vector<Provider::Removal> copies;
   for (const Entry& entry : made) {
     const auto it = originals.find(entry.name);
     if (it == originals.end() || it->second.version != entry.version ||
         it->second.size != entry.size)
       continue;
-    copies.push_back(job->tried_path + "/" + entry.name);
+    copies.push_back({job->tried_path + "/" + entry.name, entry.version});
   }
   if (copies.empty()) return {};
   PG_ASSIGN(const auto left, provider_->RemoveMany(copies, job->cancel));
-  return left.empty() ? Status() : Status(left.front().second);
+  return OutcomeOf(left);
 }
 
 }  // namespace pargeter

@@ -33,6 +33,12 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
   if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
   if (!job->tried_path.empty()) return TakeBack(job);
   const Node& node = job->node;
+  if (!node.upload.empty() && (node.gone() || !(node.dirty & kData))) {
+    // begun for bytes that nobody wants up any more
+    PG_TRY(EndParts(node.upload, job->cancel));
+    PG_TRY(JournalParts(node.id, ""));
+    return Outcome::kAgain;
+  }
   if (node.gone()) return RemoveThere(job);
   const bool moved = node.there == There::kElsewhere;
   if (node.there != There::kAbsent && !moved && node.dirty == kClean && node.copy_of.empty())

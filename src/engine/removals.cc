@@ -19,11 +19,6 @@ constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks
 
 Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   const Node& node = job->node;
-  if (!node.upload.empty()) {
-    PG_TRY(EndParts(node.upload, job->cancel));
-    PG_TRY(JournalParts(node.id, ""));
-    return Outcome::kAgain;
-  }
   if (node.there == There::kAbsent) {
     PG_TRY(CommitGone(node.id));
     return Outcome::kDone;
@@ -115,7 +110,7 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
       outcome = key.error();
   }
   for (const Node& node : group) wanted[node.there_name] = &node;
-  std::vector<std::string> paths;
+  std::vector<Provider::Removal> removals;
   for (std::string next; outcome.ok();) {
     const auto page = provider_->List(folder, next, job->cancel);
     if (!page.ok()) {
@@ -126,7 +121,7 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
       const auto it = wanted.find(entry.name);
       if (entry.kind == Kind::kFolder || it == wanted.end()) continue;
       if (it->second->version == entry.version) {
-        paths.push_back(folder + entry.name);
+        removals.push_back({folder + entry.name, entry.version});
       } else if (outcome.ok()) {
         outcome = RemoveOne(*it->second, job->cancel);
       }
@@ -134,12 +129,12 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
     next = page->next;
     if (next.empty()) break;
   }
-  if (outcome.ok() && !paths.empty()) {
-    const auto failed = provider_->RemoveMany(paths, job->cancel);
+  if (outcome.ok() && !removals.empty()) {
+    const auto failed = provider_->RemoveMany(removals, job->cancel);
     if (!failed.ok())
       outcome = failed.error();
-    else if (!failed->empty())
-      outcome = failed->front().second;
+    else
+      outcome = OutcomeOf(*failed);
   }
   for (const Node& node : group) {
     if (outcome.ok()) Ignore(CommitGone(node.id));

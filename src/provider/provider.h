@@ -172,9 +172,14 @@ class Provider {
   // kChanged if another version is there; success if nothing is.
   virtual Status Remove(const std::string& path, const Precondition& only_if,
                         const Cancel& cancel) = 0;
-  // Unconditional, many at once; the paths that could not be removed, with the reason.
+  // Many at once; those that could not be removed, with the reason. A store that guards such a
+  // request refuses (kChanged) what is not the version of a moment ago; others delete it.
+  struct Removal {
+    std::string path;
+    std::string version;  // "": whichever
+  };
   virtual Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
-      const std::vector<std::string>& paths, const Cancel& cancel) = 0;
+      const std::vector<Removal>& removals, const Cancel& cancel) = 0;
 
   virtual Status MakeFolder(const std::string& path, const Attributes& attributes,
                             const Cancel& cancel) = 0;

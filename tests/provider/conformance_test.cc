@@ -29,11 +29,11 @@ class ConformanceTest : public testing::TestWithParam<std::size_t> {
     EXPECT_TRUE(provider_->Probe(nullptr).ok());
   }
   ~ConformanceTest() override {
-    std::vector<std::string> all;
+    std::vector<Provider::Removal> all;
     for (std::string next;;) {
       const auto page = provider_->ListDeep("", next, nullptr);
       if (!page.ok()) break;
-      for (const Entry& e : page->entries) all.push_back(e.name);
+      for (const Entry& e : page->entries) all.push_back({e.name, ""});
       next = page->next;
       if (next.empty()) break;
     }
@@ -166,8 +166,8 @@ TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
     EXPECT_EQ(*got, name);
   }
   EXPECT_EQ(listed.size(), names.size());
-  const auto failed =
-      provider_->RemoveMany({"odd/with space", "odd/tick'\"", "odd/new\nline"}, nullptr);
+  const auto failed = provider_->RemoveMany(
+      {{"odd/with space", ""}, {"odd/tick'\"", ""}, {"odd/new\nline", ""}}, nullptr);
   ASSERT_OK(failed);
   EXPECT_TRUE(failed->empty());
   EXPECT_EQ(ListAll("odd/").size(), names.size() - 3);
@@ -229,7 +229,9 @@ TEST_P(ConformanceTest, ListingsPageThroughEverything) {
   ASSERT_OK(page);
   EXPECT_FALSE(page->next.empty());
   EXPECT_EQ(ListAll("many/").size(), paths.size());
-  const auto failed = provider_->RemoveMany(paths, nullptr);
+  std::vector<Provider::Removal> removals;
+  for (const std::string& path : paths) removals.push_back({path, ""});
+  const auto failed = provider_->RemoveMany(removals, nullptr);
   ASSERT_OK(failed);
   EXPECT_TRUE(failed->empty());
   EXPECT_TRUE(ListAll("many/").empty());

@@ -274,12 +274,23 @@ class FakeStore : public Provider {
     return Answer();
   }
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
-      const std::vector<std::string>& paths, const Cancel&) override {
+      const std::vector<Removal>& removals, const Cancel&) override {
     const Lock lock(w_.mutex);
-    PG_TRY(Ask("remove-many"));
-    for (const std::string& path : paths) w_.objects.erase(path);
+    std::string all = "remove-many";
+    for (const Removal& one : removals) all += " " + one.path;
+    PG_TRY(Ask(all));
+    std::vector<std::pair<std::string, Error>> left;
+    for (const auto& [path, version] : removals) {
+      if (w_.objects.count(path) == 0) continue;
+      const Status good =
+          Holds(path, version.empty() ? Precondition::Anything() : Precondition::Is(version));
+      if (good.ok())
+        w_.objects.erase(path);
+      else
+        left.emplace_back(path, good.error());
+    }
     PG_TRY(Answer());
-    return std::vector<std::pair<std::string, Error>>();
+    return left;
   }
   Status MakeFolder(const std::string& path, const Attributes& attributes, const Cancel&) override {
     const Lock lock(w_.mutex);

@@ -29,7 +29,9 @@ std::vector<std::string> OtherClient::All() {
   }
 }
 void OtherClient::Delete(const std::vector<std::string>& paths) {
-  const auto failed = store_.RemoveMany(paths, nullptr);
+  std::vector<Provider::Removal> removals;
+  for (const std::string& path : paths) removals.push_back({path, ""});
+  const auto failed = store_.RemoveMany(removals, nullptr);
   EXPECT_TRUE(failed.ok() && failed->empty());
 }
 

@@ -423,10 +423,10 @@ Status S3Provider::Remove(const std::string& path, const Precondition& only_if,
 }
 
 Result<std::vector<std::pair<std::string, Error>>> S3Provider::RemoveMany(
-    const std::vector<std::string>& paths, const Cancel& cancel) {
+    const std::vector<Removal>& removals, const Cancel& cancel) {
   std::vector<std::pair<std::string, Error>> failed;
   std::vector<std::string> keys;
-  for (const std::string& path : paths) {
+  for (const auto& [path, version] : removals) {
     // XML 1.0 cannot say some bytes: those keys go one by one
     const std::string key = options_.prefix + path;
     const bool sayable = IsUtf8(key) && std::all_of(key.begin(), key.end(), [](char c) {
@@ -435,7 +435,11 @@ Result<std::vector<std::pair<std::string, Error>>> S3Provider::RemoveMany(
                          });
     if (sayable) {
       keys.push_back(key);
-    } else if (const Status one = Remove(path, Precondition::Anything(), cancel); !one.ok()) {
+    } else if (const Status one = Remove(
+                   path,
+                   version.empty() ? Precondition::Anything() : Precondition::StillIs(version),
+                   cancel);
+               !one.ok()) {
       failed.emplace_back(path, one.error());
     }
   }

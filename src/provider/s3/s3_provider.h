@@ -50,7 +50,7 @@ class S3Provider : public Provider, public Browser {
   Status Remove(const std::string& path, const Precondition& only_if,
                 const Cancel& cancel) override;
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
-      const std::vector<std::string>& paths, const Cancel& cancel) override;
+      const std::vector<Removal>& removals, const Cancel& cancel) override;
   Status MakeFolder(const std::string& path, const Attributes& attributes,
                     const Cancel& cancel) override;
   Status RemoveFolder(const std::string& path, const Cancel& cancel) override;
