@@ -303,7 +303,7 @@ class Drive {
   Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
   Status TakeKnown(Listing* listing, Live* live, const Entry& entry) REQUIRES(tree_mutex_);
   Status EndListing(Listing* listing) EXCLUDES(tree_mutex_);
-  Status VanishedThere(Live* live) REQUIRES(tree_mutex_);
+  Status VanishedThere(Live* live, Steady asked) REQUIRES(tree_mutex_);
   bool AllowAsking() EXCLUDES(pace_mutex_);
   void NewVersion(Live* live, const Entry& entry) REQUIRES(tree_mutex_);
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);

@@ -205,9 +205,14 @@ Status Drive::SaveContent(Live* live, Content* content) {
   }
   Change change(this);
   NotePending(live, ranges);
-  PG_TRY(index_->SavePresence(content->id, ranges));
-  PG_TRY(Save(live));
-  return change.Commit();
+  Status saved = index_->SavePresence(content->id, ranges);
+  if (saved.ok()) saved = Save(live);
+  if (saved.ok()) saved = change.Commit();
+  if (!saved.ok()) {  // size and presence go together, or the rest would be read from the store
+    const Lock lock(content->mu);
+    content->unsaved = content->written = true;
+  }
+  return saved;
 }
 
 Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {

@@ -257,15 +257,15 @@ Status Drive::EndListing(Listing* listing) {
     const auto acked = acked_.find(id);
     if (acked != acked_.end() && acked->second >= listing->started) continue;
     PG_ASSIGN(Live * live, Get(id));
-    PG_TRY(VanishedThere(live));
+    PG_TRY(VanishedThere(live, listing->started));
   }
   folder->node.listed_at = options_.clock->Wall();
   PG_TRY(Save(folder));
   return change.Commit();
 }
 
-// The store no longer has it. Work that waits comes back as new; the rest goes here too.
-Status Drive::VanishedThere(Live* live) {
+// The store did not have it at `asked`. Work that waits comes back as new; the rest goes here too.
+Status Drive::VanishedThere(Live* live, Steady asked) {
   Node& node = live->node;
   const auto forget_place = [&node] {
     node.there = There::kAbsent;
@@ -274,18 +274,22 @@ Status Drive::VanishedThere(Live* live) {
     node.version.clear();
     node.marker = false;
   };
+  if (node.kind == NodeKind::kFolder) {
+    // what the store had in it, wherever that is here; not what was moved into it here
+    PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));
+    for (const NodeId id : inside) {
+      const auto acked = acked_.find(id);
+      if (acked != acked_.end() && acked->second >= asked) return {};  // it is there after all
+      PG_ASSIGN(Live * child, Get(id));
+      PG_TRY(VanishedThere(child, asked));
+    }
+  }
   if (node.gone()) {  // deleted on both sides
     PG_TRY(index_->Delete(node.id));
     if (live->opens == 0) live_.erase(node.id);
     return {};
   }
   if (node.kind == NodeKind::kFolder) {
-    // what the store had in it, wherever that is here; not what was moved into it here
-    PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));
-    for (const NodeId id : inside) {
-      PG_ASSIGN(Live * child, Get(id));
-      PG_TRY(VanishedThere(child));
-    }
     PG_ASSIGN(const bool kept, index_->HasChildren(node.id));
     if (kept || (node.dirty & kAttributes) || node.there == There::kElsewhere) {
       forget_place();
@@ -327,7 +331,7 @@ Status Drive::LookAgain(NodeId id) {
   if (!entry.ok() || entry->kind == Kind::kFolder) {
     if (live->node.kind == NodeKind::kFolder) return {};
     Change change(this);
-    PG_TRY(VanishedThere(live));
+    PG_TRY(VanishedThere(live, started));
     PG_TRY(change.Commit());
     return Error(Code::kStale, "the file was deleted at the store");
   }
@@ -386,7 +390,9 @@ Status Drive::Refresh() {
   }
   for (const NodeId id : folders) {
     const Status listed = ListFolder(id, Wait::kAll, "");
-    if (!listed.ok() && listed.error().code != Code::kNotFound) return listed;
+    const bool gone = !listed.ok() && (listed.error().code == Code::kNotFound ||
+                                       listed.error().code == Code::kStale);
+    if (!listed.ok() && !gone) return listed;
   }
   return {};
 }

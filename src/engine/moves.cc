@@ -50,7 +50,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
         return Outcome::kAgain;
       }
       live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
-      PG_TRY(VanishedThere(live));
+      PG_TRY(VanishedThere(live, options_.clock->Now()));
       PG_TRY(change.Commit());
       return Outcome::kDone;
     }

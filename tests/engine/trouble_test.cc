@@ -326,6 +326,18 @@ TEST_F(HoldTest, AFewGoAsUsual) {
   EXPECT_EQ(AtTheStore(), 25u);
 }
 
+TEST_F(HoldTest, DeletedThereTooNothingWaitsAnyMore) {
+  DeleteAll();
+  ASSERT_GT(drive_->Summary().held, 20u);
+  for (int i = 0; i < 40; ++i) world_.Erase("d/" + std::to_string(i));
+  const Status looked = drive_->Refresh();
+  ASSERT_TRUE(looked.ok()) << looked.error().what;
+  EXPECT_EQ(drive_->Summary().held, 0u);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(drive_->Summary().pending.files, 0u);
+}
+
 TEST_F(HoldTest, SwitchedOffTheyAllGo) {
   Close();
   hold_files_ = 0;

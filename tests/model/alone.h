@@ -213,7 +213,8 @@ class Alone {
     stage_.world_.FailAt(0, 0);
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
-    if (auto why = stage_.Settle(0); !why.empty()) return "in the end it " + why;
+    if (auto why = stage_.Settle(0); !why.empty())
+      return "in the end it " + why + stage_.LastAsked();
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
     if (stage_.world_.Uploads() > 0)

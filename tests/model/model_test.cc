@@ -3,6 +3,7 @@
 //
 //   PARGETER_MODEL_RUNS=5000 model_test      more plans than ./check plays
 //   PARGETER_MODEL_SEED=17 model_test        begins there
+//   PARGETER_MODEL_POINT=282 model_test --gtest_filter=EveryPoint.TheProcessDies   just that one
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
@@ -128,8 +129,9 @@ std::vector<Step> TheScenario() {
 void PlayAtEvery(const char* name, std::uint64_t Options::*point, std::uint64_t points) {
   const std::uint64_t runs = FromEnvironment("PARGETER_MODEL_RUNS", 20);
   const std::uint64_t stride = std::max<std::uint64_t>(1, points / runs);
+  const std::uint64_t only = FromEnvironment("PARGETER_MODEL_POINT", 0);
   const std::uint64_t first = 1 + FromEnvironment("PARGETER_MODEL_SEED", 1) % stride;
-  for (std::uint64_t at = first; at <= points; at += stride) {
+  for (std::uint64_t at = only ? only : first; at <= (only ? only : points); at += stride) {
     Options options;
     options.seed = at;
     options.*point = at;

@@ -4,6 +4,8 @@
 
 #include <algorithm>
 
+#include "base/text.h"
+
 namespace pargeter::test {
 namespace {
 
@@ -172,6 +174,13 @@ bool Between(const std::string* before, const std::string* after, const std::str
   return true;
 }
 
+std::string FirstDifference(const std::string& got, const std::string& wanted) {
+  std::size_t at = 0;
+  while (at < got.size() && at < wanted.size() && got[at] == wanted[at]) ++at;
+  return fmt::format("{} on ('{}' instead of '{}')", at, Printable(got.substr(at, 12)),
+                     Printable(wanted.substr(std::min(at, wanted.size()), 12)));
+}
+
 std::string Difference(const std::map<std::string, std::string>& wanted,
                        const std::map<std::string, std::string>& got) {
   const auto shown = [](const std::string& s) {
@@ -181,7 +190,8 @@ std::string Difference(const std::map<std::string, std::string>& wanted,
     const auto it = got.find(path);
     if (it == got.end()) return fmt::format("{} is missing ({})", path, shown(content));
     if (it->second != content)
-      return fmt::format("{} is {} instead of {}", path, shown(it->second), shown(content));
+      return fmt::format("{} is {} instead of {}, from byte {}", path, shown(it->second),
+                         shown(content), FirstDifference(it->second, content));
   }
   for (const auto& [path, content] : got) {
     if (wanted.count(path) == 0) return fmt::format("{} is too much ({})", path, shown(content));
