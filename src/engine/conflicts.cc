@@ -43,6 +43,11 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     SetThere(&node, job->parent, job->key);
     node.tried_parent = kNoNode;
     node.tried_name.clear();
+    if (live->content) {
+      const Lock lock(live->content->mu);
+      live->content->source.path = job->path;
+      live->content->source.version = there->version;
+    }
     acked_[node.id] = options_.clock->Now();
     PG_TRY(LeaveOldPlace(*job, false));
     DropOccupant(job);
@@ -53,7 +58,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   // moved or deleted here meanwhile: what stands there is in nobody's way any more
   if (node.gone() || node.parent != job->parent || KeyPart(node) != job->key)
     return Outcome::kAgain;
-  if (there.ok() && job->occupant != kNoNode && WrittenHere(there->attributes.origin)) {
+  if (there.ok() && job->occupant != kNoNode &&
+      there->attributes.origin == OriginOf(job->occupant)) {
     // the same of the one whose place this is: it was deleted here all the same
     PG_ASSIGN(Live * occupant, Get(job->occupant));
     occupant->node.version = there->version;

@@ -350,6 +350,10 @@ class Drive {
   Status PlanJob(Job* job) REQUIRES(tree_mutex_);
   Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<std::optional<Blocker>> BlockerOf(const Node& node) REQUIRES(tree_mutex_);
+  static bool Goes(const Node& node);
+  bool IsToBeTakenBack(const Node& node) const;
+  Result<std::optional<Blocker>> MoveAbove(NodeId up) REQUIRES(tree_mutex_);
+  Result<std::optional<Blocker>> MoveAboveTried(const Node& node) REQUIRES(tree_mutex_);
   Result<std::optional<Blocker>> PlaceTaken(const Node& node) REQUIRES(tree_mutex_);
   Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
@@ -361,8 +365,8 @@ class Drive {
       REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
   std::string AsideName(NodeId id) const;
-  bool WrittenHere(const std::string& origin) const;
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
+  Result<Outcome> BaseIsGone(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
   Result<Outcome> UploadFile(Job* job);
   Result<Entry> SendContent(Job* job);

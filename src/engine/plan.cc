@@ -39,13 +39,14 @@ Status Drive::PlanJob(Job* job) {
     wait(UntilCounted());
     return {};
   }
-  const bool goes =
-      !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
-  const bool on_its_way =
-      goes && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
-               (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
-  if (node.tried_parent != kNoNode && !on_its_way) return PlanTakingBack(job, live);
+  const bool goes = Goes(node);
   PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
+  if (IsToBeTakenBack(node)) {
+    if (!blocker) return PlanTakingBack(job, live);
+    job->postponed = true;
+    job->behind = blocker->id;
+    return {};
+  }
   if (blocker) {
     PG_ASSIGN(job->aside, WaitsForItself(node.id, *blocker));
     if (!job->aside) {
@@ -69,9 +70,53 @@ Status Drive::PlanJob(Job* job) {
   return Save(live);
 }
 
+bool Drive::Goes(const Node& node) {
+  return !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
+}
+
+// It was tried, or has been, where it is not meant to be any more.
+bool Drive::IsToBeTakenBack(const Node& node) const {
+  const bool on_its_way =
+      Goes(node) && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
+                     (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
+  return node.tried_parent != kNoNode && !on_its_way;
+}
+
+// A move of a folder at or above `up` runs first, and wholly, for all that is, was or goes below.
+// What goes into a new folder waits until nothing of another is left under its name.
+Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
+  while (up != kRootId && up != kNoNode) {
+    PG_ASSIGN(Live * above, Get(up));
+    const Node& folder = above->node;
+    bool first = !folder.gone() && folder.there == There::kElsewhere;
+    first = first || (folder.there != There::kAbsent && folder.tried_parent != kNoNode);
+    if (!first && folder.there == There::kAbsent && !folder.gone()) {
+      PG_ASSIGN(const std::optional<Blocker> place, PlaceTaken(folder));
+      first = place.has_value();
+    }
+    if (first) return std::optional(Blocker{up, Blocker::Why::kAbove});
+    up = folder.gone() ? folder.there_parent : folder.parent;
+  }
+  return std::optional<Blocker>();
+}
+
+// A former place within a folder that moves moves along; unless that folder comes to be in this
+// one.
+Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
+  PG_ASSIGN(const std::optional<Blocker> above, MoveAbove(node.tried_parent));
+  if (!above) return above;
+  for (NodeId up = above->id; up != kRootId && up != kNoNode;) {
+    if (up == node.id) return std::optional<Blocker>();
+    PG_ASSIGN(Live * live, Get(up));
+    up = live->node.parent;
+  }
+  return above;
+}
+
 // What has to be done at the store before this node's turn.
 Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
   using Why = Blocker::Why;
+  if (IsToBeTakenBack(node)) return MoveAboveTried(node);
   if (node.gone() && node.there != There::kAbsent && node.upload.empty()) {
     // the node that takes this one's place at the store overwrites it there; and a copy may need it
     PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
@@ -87,20 +132,9 @@ Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
       if (it->second != node.id) return std::optional(Blocker{it->second, Why::kCopy});
     }
   }
-  for (NodeId up = node.gone() ? node.there_parent : node.parent; up != kRootId && up != kNoNode;) {
-    PG_ASSIGN(Live * above, Get(up));
-    const Node& folder = above->node;
-    // a move of a folder above runs first, and wholly; and what goes into a new folder waits until
-    // nothing of another is left under its name
-    bool first = !folder.gone() && folder.there == There::kElsewhere;
-    first = first || (folder.there != There::kAbsent && folder.tried_parent != kNoNode);
-    if (!first && folder.there == There::kAbsent && !folder.gone()) {
-      PG_ASSIGN(const std::optional<Blocker> place, PlaceTaken(folder));
-      first = place.has_value();
-    }
-    if (first) return std::optional(Blocker{up, Why::kAbove});
-    up = folder.gone() ? folder.there_parent : folder.parent;
-  }
+  PG_ASSIGN(const std::optional<Blocker> above,
+            MoveAbove(node.gone() ? node.there_parent : node.parent));
+  if (above) return above;
   if (node.gone()) {
     if (node.kind != NodeKind::kFolder) return std::optional<Blocker>();
     PG_ASSIGN(const NodeId inside, index_->AnyThereChild(node.id));  // what was in it goes first
@@ -202,10 +236,6 @@ std::string Drive::AsideName(NodeId id) const {
 }
 
 std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
-
-bool Drive::WrittenHere(const std::string& origin) const {
-  return origin.compare(0, own_id_.size() + 1, own_id_ + ".") == 0;
-}
 
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.

@@ -77,6 +77,7 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
   if (job->content) {
     // parts that were never read here come from the version that was changed
     const Status whole = EnsurePresent(job->content, {0, job->size}, {0, 0}, deadline);
+    if (!whole.ok() && whole.error().code == Code::kStale) return BaseIsGone(job);
     if (!whole.ok()) return whole.error().Within("cannot complete " + Printable(job->path));
     PG_TRY(JournalCompleted(job));
   }
@@ -90,17 +91,53 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
 }
 
 // Bytes of the version that was changed are part of what waits now, and may be needed when the
-// store has only ours any more: they are as safe as those that were written here.
+// store has only ours any more: not even a power cut may take them then.
 Status Drive::JournalCompleted(Job* job) {
   Content* content = job->content.get();
+  bool unsaved = false;
   {
     const Lock lock(content->mu);
-    if (!content->unsaved) return {};
+    if (content->source.size == 0) return {};  // nothing of the former version is in it
+    unsaved = content->unsaved;
     PG_TRY(options_.disk->SyncData(content->fd.get()));
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
-  return live->content.get() == content ? SaveContent(live, content) : Status();
+  if (live->content.get() != content) return {};
+  if (unsaved) PG_TRY(SaveContent(live, content));
+  return SyncIndex();
+}
+
+// The version that was changed here was replaced at the store before all of it was read: nobody has
+// those bytes any more. What was written here is not lost with them: they become zeros, and it goes
+// up as a conflict like any other.
+Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
+  job->delay = Duration(100);
+  if (!job->there_path.empty()) {
+    const auto there = provider_->Look(job->there_path, job->cancel);
+    if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+    if (there.ok() && there->version == job->node.version) return Outcome::kAgain;
+  }
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job->id));
+  Content* content = job->content.get();
+  if (live->content.get() != content || live->node.version != job->node.version)
+    return Outcome::kAgain;
+  {
+    const Lock lock(content->mu);
+    const std::uint64_t before = content->present.Bytes();
+    PG_TRY(options_.disk->Truncate(content->fd.get(), content->size));  // a file may end in a hole
+    content->present.Add({0, content->size});
+    content->source.size = 0;
+    Ignore(budget_->ReserveForWriting(content->present.Bytes() - before));
+  }
+  last_error_ = fmt::format(
+      "{} was replaced at the store before all of it was here: in the copy kept of it, what was "
+      "neither read nor written here is zeros",
+      Printable(job->path));
+  Log(LogLevel::kWarning, "{}", last_error_);
+  PG_TRY(SaveContent(live, content));
+  return Outcome::kAgain;
 }
 
 Result<Entry> Drive::SendContent(Job* job) {

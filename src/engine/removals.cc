@@ -85,7 +85,7 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
   if (gone.ok() || gone.error().code != Code::kChanged) return gone;
   const auto there = provider_->Look(path, cancel);
   if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
-  if (!WrittenHere(there->attributes.origin)) return {};
+  if (there->attributes.origin != OriginOf(node.id)) return {};
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));

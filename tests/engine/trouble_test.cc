@@ -173,6 +173,24 @@ TEST_F(TroubleTest, ACopyWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 
+TEST_F(TroubleTest, AChangeOfAFileThatWasReplacedBeforeItWasWhollyHereIsKept) {
+  world_.Put("big", std::string(3000000, 'o'));
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"big"});
+  world_.SetOffline(true);
+  ASSERT_TRUE(hands().Patch("big", "NEW", 1500000).ok());
+  world_.Put("big", "theirs");
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_EQ(world_.All()["big"], "theirs");
+  const auto conflicts = drive_->Conflicts();
+  ASSERT_EQ(conflicts->size(), 1u);
+  const std::string kept = world_.All()[(*conflicts)[0].first];
+  ASSERT_EQ(kept.size(), 3000000u);
+  EXPECT_EQ(kept.substr(1500000, 3), "NEW");
+  EXPECT_NE(drive_->Summary().last_error.find("zeros"), std::string::npos);
+}
+
 TEST_F(TroubleTest, NewFilesAtTheOldPlacesOfMovedOnesStay) {
   for (int i = 0; i < 12; ++i) world_.Put("d/" + std::to_string(i), "old");
   world_.Put("e/keep", "k");
