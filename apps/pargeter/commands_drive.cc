@@ -17,7 +17,8 @@ namespace {
 // As typed; what was not typed stays as it is.
 struct Change {
   std::string name;
-  std::optional<std::string> account, folder, at, mode, label, cache_limit, cache_at, fresh_for;
+  std::optional<std::string> account, folder, at, mode, label, cache_limit, cache_at, fresh_for,
+      stop_within;
   std::optional<double> keep_free;
   std::optional<std::string> hold, share_with;
   bool read_only = false, read_write = false, discard_pending = false;
@@ -71,6 +72,9 @@ Status Apply(const Change& c, DriveSettings* d) {
   }
   if (c.fresh_for) {
     PG_ASSIGN(d->fresh_for, ParseDuration(*c.fresh_for));
+  }
+  if (c.stop_within) {
+    PG_ASSIGN(d->stop_within, ParseDuration(*c.stop_within));
   }
   if (c.keep_free) d->keep_free = *c.keep_free;
   if (d->keep_free < 0 || d->keep_free > 0.95) {
@@ -210,7 +214,7 @@ Status RunChange(const Change& change, World& world) {
   PG_TRY(SaveDrive(world.paths, d));
   PG_ASSIGN(const bool running, IsRunning(world, d.name));
   world.Say(fmt::format("Drive {} is changed{}.", d.name,
-                        running ? "; it takes effect when it is mounted again" : ""));
+                        running ? "; bring it to the mount with: pargeter refresh " + d.name : ""));
   return {};
 }
 
@@ -282,6 +286,8 @@ void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
                   "folder for cached content, such as one on another disk");
   cmd->add_option("--fresh-for", c->fresh_for,
                   "how old a listing may be before it is asked for again, such as 5s");
+  cmd->add_option("--stop-within", c->stop_within,
+                  "how long the end of the mount waits for uploads, such as 2m");
   cmd->add_flag("--read-only", c->read_only, "nothing can be changed through it");
 }
 

@@ -7,6 +7,7 @@
 #include "base/units.h"
 #include "control/client.h"
 #include "drive_methods.h"
+#include "services.h"
 #include "stores.h"
 #include "world.h"
 
@@ -29,6 +30,7 @@ Result<std::vector<std::string>> Chosen(const World& world, const std::string& n
 }
 
 Result<Json> StatusOf(const World& world, const DriveSettings& d) {
+  const std::optional<Starting> start = StartOf(world, d.name);
   Json status{{"name", d.name},
               {"at", JsonText(d.at)},
               {"mode", d.mode},
@@ -37,7 +39,9 @@ Result<Json> StatusOf(const World& world, const DriveSettings& d) {
               {"since", ""},
               {"online", nullptr},
               {"offline_since", ""},
-              {"boot", false},
+              {"boot", start && start->when == "at boot"},
+              {"starts", start ? start->when : ""},
+              {"service", false},
               {"last_error", ""},
               {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
               {"cache", {{"bytes", 0}, {"limit", d.cache_limit}, {"pinned_bytes", 0}}}};
@@ -69,7 +73,11 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   world.Say(fmt::format("{}{}\n  at       {}  ({}:{}, {}{})\n  state    {}", d.name,
                         d.label.empty() ? "" : "  " + Printable(d.label), Printable(d.at),
                         d.account, Printable(d.folder), d.mode, d.read_only ? ", read-only" : "",
-                        state));
+                        state + (running && s.value("service", false) ? "; as a service" : "")));
+  const std::string starts = s.value("starts", "");
+  world.Say(starts.empty()
+                ? "  starts   by hand only; by itself with: pargeter service enable " + d.name
+                : "  starts   " + starts);
   world.Say(files == 0
                 ? "  pending  nothing waits for upload"
                 : fmt::format("  pending  {}, {}, the oldest for {}", Plural(files, "change"),
@@ -221,14 +229,30 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
 }
 
 Status RunRefresh(const std::string& name, World& world) {
+  Json all = Json::array();
   PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
   for (const std::string& each : names) {
     PG_ASSIGN(const auto answer,
               CallDrive(world.paths.SocketOf(each), "refresh", Json::object(), Duration(120000)));
     if (!answer && !name.empty())
       return Error(Code::kBusy, fmt::format("the drive {} is not mounted", each));
-    if (answer) world.Say(fmt::format("{}: looked at the store again", each));
+    if (!answer) continue;
+    const auto list = [&](const char* key) {
+      std::string words;
+      for (const Json& one : answer->value(key, Json::array()))
+        words += (words.empty() ? "" : ", ") + one.get<std::string>();
+      return words;
+    };
+    const std::string applied = list("applied"), remount = list("needs_remount");
+    world.Say(fmt::format("{}: looked at the store again{}", each,
+                          applied.empty() ? "" : "; taken in: " + applied));
+    if (!remount.empty())
+      world.Note(fmt::format("{}: takes effect when it is mounted again: {}", each, remount));
+    all.push_back({{"name", each},
+                   {"applied", answer->value("applied", Json::array())},
+                   {"needs_remount", answer->value("needs_remount", Json::array())}});
   }
+  if (world.json) world.PrintJson({{"drives", all}});
   return {};
 }
 

@@ -1,178 +1,26 @@
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <poll.h>
-#include <signal.h>
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
-#include <atomic>
 #include <cerrno>
-#include <thread>
 
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "control/client.h"
-#include "control/server.h"
-#include "drive_methods.h"
 #include "face/stream/mount_point.h"
-#include "face/stream/session.h"
+#include "service/journal.h"
+#include "serving.h"
 #include "stores.h"
 #include "world.h"
 
 namespace pargeter::app {
 namespace {
-
-constexpr Duration kFlushAtSignal(30000);
-
-// One mounted drive from start to end.
-class Serving {
- public:
-  Serving(const World& world, const DriveSettings& settings) : world_(world), settings_(settings) {}
-
-  // `ready` is called once the mount answers.
-  Status Run(const std::function<void()>& ready) {
-    sigset_t signals;
-    sigemptyset(&signals);
-    for (const int number : {SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, number);
-    pthread_sigmask(SIG_BLOCK, &signals, nullptr);  // inherited by every thread
-    PG_TRY(CheckFuse());
-    PG_TRY(PrepareMountPoint(settings_.at));
-    PG_ASSIGN(drive_, OpenDrive(world_, settings_, true));
-    // listener calls reach the face only after it is there
-    PG_TRY(Begin());
-    started_ = SystemClock().Wall();
-    ControlServer control([this](const std::string& m, const Json& p) { return Answer(m, p); });
-    PG_TRY(control.Start(world_.paths.SocketOf(settings_.name)));
-    std::thread watcher([this, signals] { WatchSignals(signals); });
-    ready();
-    if (!world_.verbose) SetLogLevel(LogLevel::kWarning);
-    const Status served = face_->Serve();
-    // Whoever unmounted by a command is waiting for the uploads; for all others, we do.
-    if (!by_command_) FlushAtEnd();
-    ended_ = true;
-    pthread_kill(watcher.native_handle(), SIGHUP);
-    watcher.join();
-    control.Stop();
-    drive_->Stop();
-    return served;
-  }
-
- private:
-  // The drive's threads may tell the face of changes before it is mounted: they go nowhere.
-  struct Forward : ChangeListener {
-    std::atomic<StreamFace*> face{nullptr};
-    void ContentChanged(NodeId id) override {
-      if (StreamFace* f = face) f->ContentChanged(id);
-    }
-    void AttributesChanged(NodeId id) override {
-      if (StreamFace* f = face) f->AttributesChanged(id);
-    }
-    void NameChanged(NodeId parent, const std::string& name) override {
-      if (StreamFace* f = face) f->NameChanged(parent, name);
-    }
-  };
-
-  Status Begin() {
-    drive_->Start(&forward_);
-    const Status contact = drive_->FirstContact();
-    if (!contact.ok())
-      return contact.error().Within(fmt::format("the drive {} cannot be mounted", settings_.name));
-    MountOptions options;
-    options.at = settings_.at;
-    options.name = settings_.name;
-    options.read_only = drive_->options().read_only;
-    options.share_with_all = settings_.share_with_all;
-    PG_ASSIGN(face_, StreamFace::Mount(drive_.get(), options));
-    forward_.face = face_.get();
-    return {};
-  }
-
-  void WatchSignals(sigset_t signals) {
-    for (;;) {
-      int number = 0;
-      sigwait(&signals, &number);
-      if (ended_) return;
-      if (number == SIGHUP) {
-        Ignore(drive_->Refresh());
-        continue;
-      }
-      if (asked_.exchange(true)) {  // a second Ctrl-C: do not wait for uploads
-        hurry_ = true;
-        continue;
-      }
-      const Status gone = face_->Unmount(false);
-      if (gone.ok()) continue;
-      world_.Note(gone.error().what + "; taking the mount away all the same");
-      Ignore(face_->Unmount(true));
-    }
-  }
-
-  void FlushAtEnd() {
-    const Steady until = SystemClock().Now() + kFlushAtSignal;
-    const DriveStatus left = drive_->Summary();
-    if (left.pending.files > 0 && left.offline_since == 0) {
-      world_.Note(fmt::format(
-          "Uploading {} changes ({}); press Ctrl-C again to leave them for the next mount.",
-          left.pending.files, FormatSize(left.pending.bytes)));
-    }
-    Status flushed = Error(Code::kTimeout, "");
-    while (!flushed.ok() && !hurry_ && SystemClock().Now() < until) {
-      if (drive_->Summary().offline_since != 0) break;
-      flushed = drive_->Flush(Duration(500));
-      if (!flushed.ok() && flushed.error().code != Code::kTimeout) break;
-    }
-    const DriveStatus rest = drive_->Summary();
-    if (rest.pending.files > 0) {
-      world_.Note(
-          fmt::format("{} changes ({}) are not at the store yet. They are safe on this disk and go "
-                      "up at the next mount.",
-                      rest.pending.files, FormatSize(rest.pending.bytes)));
-    }
-  }
-
-  Result<Json> Answer(const std::string& method, const Json& params) {
-    const Duration patience(params.value("timeout_ms", 600000L));
-    if (method == "flush") {
-      PG_TRY(drive_->Flush(patience));
-      return Json::object();
-    }
-    if (method == "refresh") {
-      PG_TRY(drive_->Refresh());
-      return Json::object();
-    }
-    if (method == "unmount") {
-      by_command_ = true;
-      const Status gone = face_->Unmount(params.value("now", false));
-      if (!gone.ok()) {
-        by_command_ = false;
-        return gone.error();
-      }
-      const Status flushed = params.value("now", false) ? Status() : drive_->Flush(patience);
-      const DriveStatus rest = drive_->Summary();
-      return Json{{"left", rest.pending.files},
-                  {"bytes", rest.pending.bytes},
-                  {"offline", rest.offline_since != 0}};
-    }
-    PG_ASSIGN(Json answer, AnswerMethod(drive_.get(), method, params));
-    if (method == "status") {
-      answer["pid"] = ::getpid();
-      answer["since"] = Rfc3339(started_);
-    }
-    return answer;
-  }
-
-  const World& world_;
-  const DriveSettings settings_;
-  Forward forward_;
-  std::unique_ptr<Drive> drive_;
-  std::unique_ptr<StreamFace> face_;
-  Nanos started_ = 0;
-  std::atomic<bool> by_command_{false}, asked_{false}, hurry_{false}, ended_{false};
-};
 
 // Many files may be open at a time, each with a block file behind it.
 void RaiseFileLimit() {
@@ -184,15 +32,16 @@ void RaiseFileLimit() {
 }
 
 Status RunForeground(const DriveSettings& d, World& world) {
+  if (StderrIsJournal()) {
+    SetLogSink(JournalSink(d.name, d.account));
+    world.in_background = true;
+  }
   Serving serving(world, d);
   return serving.Run([&] {
-    world.Say(fmt::format("{} is mounted at {}. Ctrl-C unmounts it.", d.name, Printable(d.at)));
+    world.Say(fmt::format("{} is mounted at {}.{}", d.name, Printable(d.at),
+                          world.in_background ? "" : " Ctrl-C unmounts it."));
     std::fflush(stdout);
   });
-}
-
-std::string PackError(const Error& e) {
-  return fmt::format("{}\n{}\n{}", NameOf(e.code), Printable(e.what), Printable(e.remedy));
 }
 
 // The parent ends when the child is ready or has failed, so that the shell sees the truth. Forks
@@ -207,10 +56,9 @@ Status RunDetached(const DriveSettings& d, World& world) {
   if (pid == 0) {
     ::setsid();
     const int null = ::open("/dev/null", O_RDWR | O_CLOEXEC);
-    const int out = ::open(log.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0600);
-    ::dup2(null, 0);
-    ::dup2(null, 1);
-    ::dup2(out, 2);
+    for (const int fd : {0, 1, 2}) ::dup2(null, fd);
+    SetLogFile(log);
+    world.in_background = true;
     if (::chdir("/") != 0) ::_exit(1);
     const auto tell = [&](const std::string& text) {
       if (::write(ends[1], text.data(), text.size()) < 0) ::_exit(1);
@@ -240,10 +88,7 @@ Status RunDetached(const DriveSettings& d, World& world) {
     world.Say(fmt::format("{} is mounted at {} (process {}).", d.name, Printable(d.at), pid));
     return {};
   }
-  const std::vector<std::string> parts = Split(answer, '\n');
-  if (parts.size() < 3)
-    return Error(Code::kInternal, "the mount's process ended without a word", "See " + log);
-  return Error(CodeOfName(parts[0]), parts[1], parts[2]);
+  return UnpackError(answer);
 }
 
 Status RunMount(const std::string& name, bool detach, World& world) {
@@ -260,6 +105,25 @@ Status RunMount(const std::string& name, bool detach, World& world) {
   return detach ? RunDetached(d, world) : RunForeground(d, world);
 }
 
+// A dead mount that a crash left behind is taken away; true if there was one.
+Result<bool> ClearDeadMount(const DriveSettings& d) {
+  for (const MountEntry& mount : ListMounts()) {
+    if (mount.path != d.at || mount.type != "fuse.pargeter") continue;
+    PG_TRY(UnmountAt(d.at, Detach::kNow));
+    return true;
+  }
+  return false;
+}
+
+// After a service has ended, however it did: no word if all is well.
+Status RunClear(const std::string& name, World& world) {
+  PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
+  const auto lock = LockFile(world.paths.DriveState(name) + "/lock");
+  if (!lock.ok()) return {};  // somebody runs it
+  PG_TRY(ClearDeadMount(d));
+  return {};
+}
+
 Status RunUnmount(const std::string& name, bool now, const std::string& timeout, World& world) {
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
@@ -268,9 +132,8 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
       CallDrive(world.paths.SocketOf(name), "unmount",
                 {{"now", now}, {"timeout_ms", patience.count()}}, patience + Duration(30000)));
   if (!answer) {
-    for (const MountEntry& mount : ListMounts()) {
-      if (mount.path != d.at || mount.type != "fuse.pargeter") continue;
-      PG_TRY(UnmountAt(d.at, Detach::kNow));
+    PG_ASSIGN(const bool cleared, ClearDeadMount(d));
+    if (cleared) {
       world.Say(
           fmt::format("A dead mount that a crash left at {} is taken away.", Printable(d.at)));
       return {};
@@ -286,10 +149,12 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
   if (world.json) world.PrintJson({{"name", name}, {"pending", answer->value("left", 0)}});
   const std::uint64_t left = answer->value("left", std::uint64_t{0});
   if (left > 0 && !now) {
-    return Error(Code::kTimeout,
-                 fmt::format("{} is unmounted, but {} changes ({}) are not at the store yet", name,
-                             left, FormatSize(answer->value("bytes", std::uint64_t{0}))),
-                 "They are safe on this disk and go up at the next mount.");
+    return Error(
+        Code::kTimeout,
+        fmt::format("{} is unmounted, but {} change{} ({}) {} not at the store yet", name, left,
+                    left == 1 ? "" : "s", FormatSize(answer->value("bytes", std::uint64_t{0})),
+                    left == 1 ? "is" : "are"),
+        "They are safe on this disk and go up at the next mount.");
   }
   world.Say(left > 0
                 ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.",
@@ -313,7 +178,13 @@ void AddMountCommands(CLI::App* app, Work* run) {
   cmd->add_flag("--now", *flag,
                 "do not wait, even if it is in use; what waits stays safe on this disk");
   cmd->add_option("--timeout", *timeout, "wait at most so long for uploads")->capture_default_str();
-  cmd->callback([=] { *run = [=](World& w) { return RunUnmount(*name, *flag, *timeout, w); }; });
+  auto if_dead = std::make_shared<bool>(false);
+  cmd->add_flag("--if-dead", *if_dead, "only take away what a crash has left there");
+  cmd->callback([=] {
+    *run = [=](World& w) {
+      return *if_dead ? RunClear(*name, w) : RunUnmount(*name, *flag, *timeout, w);
+    };
+  });
 }
 
 }  // namespace pargeter::app

@@ -16,10 +16,22 @@ void World::Say(const std::string& line) const {
   if (!json && !quiet) fmt::print("{}\n", line);
 }
 void World::Note(const std::string& line) const {
-  if (!quiet) fmt::print(stderr, "{}\n", line);
+  if (in_background)
+    LogLine(LogLevel::kWarning, line);
+  else if (!quiet)
+    fmt::print(stderr, "{}\n", line);
 }
 void World::PrintJson(const Json& document) const {
   fmt::print("{}\n", document.dump(2, ' ', false, Json::error_handler_t::replace));
+}
+
+std::string PackError(const Error& e) {
+  return fmt::format("{}\n{}\n{}", NameOf(e.code), Printable(e.what), Printable(e.remedy));
+}
+Error UnpackError(const std::string& text) {
+  const std::vector<std::string> parts = Split(text, '\n');
+  if (parts.size() < 3) return Error(Code::kInternal, "a child process ended without a word");
+  return Error(CodeOfName(parts[0]), parts[1], parts[2]);
 }
 
 namespace {
@@ -45,6 +57,7 @@ int Main(int argc, char** argv) {
   AddAccountCommands(&app, &run);
   AddDriveCommands(&app, &run);
   AddMountCommands(&app, &run);
+  AddServiceCommands(&app, &run);
   AddFileCommands(&app, &run);
   AddLookCommands(&app, &run);
   AddDemoCommand(&app, &run);
@@ -73,6 +86,12 @@ int Main(int argc, char** argv) {
       ResolvePaths(lookup, ::geteuid() == 0, ::geteuid(), world.config_dir, world.state_dir);
   if (!paths.ok()) return Report(paths.error());
   world.paths = *paths;
+  world.credentials_dir = lookup("CREDENTIALS_DIRECTORY");
+  world.sudo_user = ::geteuid() == 0 ? lookup("SUDO_USER") : "";
+  world.config_home = lookup("XDG_CONFIG_HOME");
+  if (world.config_home.empty()) world.config_home = lookup("HOME") + "/.config";
+  world.runtime_home = lookup("XDG_RUNTIME_DIR");
+  if (world.runtime_home.empty()) world.runtime_home = fmt::format("/run/user/{}", ::geteuid());
   const Status done = run(world);
   std::fflush(stdout);
   return done.ok() ? 0 : Report(done.error());

@@ -24,12 +24,20 @@ Status SplitFolder(const std::string& folder, std::string* bucket, std::string* 
   return {};
 }
 
+Result<std::string> SecretOf(const World& world, const std::string& account) {
+  if (!world.credentials_dir.empty()) {
+    const std::string file = world.credentials_dir + "/pargeter." + account;
+    if (::access(file.c_str(), F_OK) == 0) return ReadSecretFile(file);
+  }
+  return LoadSecret(world.paths.SecretsFile(), account);
+}
+
 Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std::string& account,
                                                   const std::string& folder) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
   s3::S3Options options;
   PG_ASSIGN(options.wire.endpoint, ParseEndpoint(settings.endpoint));
-  PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), account));
+  PG_ASSIGN(const std::string secret, SecretOf(world, account));
   options.wire.credentials = {settings.key_id, secret, settings.region};
   options.wire.ca_file = settings.ca_file;
   options.wire.style =

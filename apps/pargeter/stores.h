@@ -15,6 +15,8 @@ namespace pargeter::app {
 Status SplitFolder(const std::string& folder, std::string* bucket, std::string* prefix);
 Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std::string& account,
                                                   const std::string& folder);
+// From the service manager's credential "pargeter.ACCOUNT" if it gave one, else from secrets.toml.
+Result<std::string> SecretOf(const World& world, const std::string& account);
 // The drive's state, for this process alone; kBusy if it runs. Without a store: for looking only.
 Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings,
                                          bool with_store);

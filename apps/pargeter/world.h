@@ -20,17 +20,27 @@ struct World {
   bool json = false, quiet = false, verbose = false;
   std::string config_dir, state_dir;  // as given, for messages and child processes
   std::string program;                // this program's path
+  std::string credentials_dir;        // of a service manager, "" without
+  std::string config_home;            // this user's, where units lie
+  std::string sudo_user;              // who called sudo, "" if nobody did
+  std::string runtime_home;           // this user's, where the session's sockets are
+  bool in_background = false;         // nobody sees standard error: what is noted is logged
 
   void Say(const std::string& line) const;     // to people, on standard output; not with --json
   void Note(const std::string& line) const;    // progress and warnings, on standard error
   void PrintJson(const Json& document) const;  // the one document of --json
 };
 
+// A child process tells its parent of an error in three lines.
+std::string PackError(const Error& error);
+Error UnpackError(const std::string& text);
+
 // Each adds its commands. `*run` is set to the chosen command's work.
 using Work = std::function<Status(World&)>;
 void AddAccountCommands(CLI::App* app, Work* run);
 void AddDriveCommands(CLI::App* app, Work* run);
 void AddMountCommands(CLI::App* app, Work* run);
+void AddServiceCommands(CLI::App* app, Work* run);
 void AddFileCommands(CLI::App* app, Work* run);
 void AddLookCommands(CLI::App* app, Work* run);
 void AddDemoCommand(CLI::App* app, Work* run);

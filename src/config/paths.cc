@@ -19,8 +19,16 @@ std::string Paths::SecretsFile() const { return config_dir + "/secrets.toml"; }
 std::string Paths::DriveState(const std::string& drive) const {
   return state_dir + "/drives/" + drive;
 }
-std::string Paths::SocketOf(const std::string& drive) const {
+std::string Paths::OwnSocketOf(const std::string& drive) const {
   return runtime_dir + "/" + drive + ".sock";
+}
+std::string Paths::SocketLinkOf(const std::string& drive) const {
+  return DriveState(drive) + "/control";
+}
+std::string Paths::SocketOf(const std::string& drive) const {
+  std::error_code ec;
+  const auto target = std::filesystem::read_symlink(SocketLinkOf(drive), ec);
+  return ec ? OwnSocketOf(drive) : target.string();
 }
 
 Result<Paths> ResolvePaths(const std::function<std::string(const char*)>& lookup, bool is_root,
@@ -44,6 +52,10 @@ Result<Paths> ResolvePaths(const std::function<std::string(const char*)>& lookup
     return Error(Code::kInvalid, "no home folder is known: HOME is not set",
                  "Set HOME, or give --config-dir and --state-dir.");
   }
+  // what a service manager has made for this very process comes first
+  paths.runtime_dir = lookup("RUNTIME_DIRECTORY");
+  paths.runtime_dir = paths.runtime_dir.substr(0, paths.runtime_dir.find(':'));
+  if (!paths.runtime_dir.empty()) return paths;
   const std::string runtime = lookup("XDG_RUNTIME_DIR");
   if (!state_override.empty()) {
     // Sockets of a state folder given by hand must not meet those of another, and a socket's path

@@ -17,6 +17,10 @@ struct Paths {
   std::string DriveFile(const std::string& name) const;
   std::string SecretsFile() const;
   std::string DriveState(const std::string& drive) const;
+  // Where a drive's control socket is made by this process; and where it is, wherever the process
+  // that runs the drive was started: a link in the drive's state says so.
+  std::string OwnSocketOf(const std::string& drive) const;
+  std::string SocketLinkOf(const std::string& drive) const;
   std::string SocketOf(const std::string& drive) const;
 };
 

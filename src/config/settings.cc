@@ -149,6 +149,13 @@ Result<DriveSettings> LoadDrive(const Paths& paths, const std::string& name) {
     if (!span.ok()) return span.error().Within(file.path() + ": fresh_for");
     drive.fresh_for = *span;
   }
+  text.clear();
+  PG_TRY(Take(file, "stop_within", &text));
+  if (!text.empty()) {
+    const auto span = ParseDuration(text);
+    if (!span.ok()) return span.error().Within(file.path() + ": stop_within");
+    drive.stop_within = *span;
+  }
   if (drive.account.empty() || drive.at.empty() || drive.at[0] != '/') {
     return Error(Code::kInvalid,
                  fmt::format("{}: account and at (an absolute path) must be set", file.path()));
@@ -201,6 +208,10 @@ Status SaveDrive(const Paths& paths, const DriveSettings& drive) {
   PG_ASSIGN(const std::optional<std::string> fresh, file.String("", "fresh_for"));
   if (fresh || drive.fresh_for != defaults.fresh_for) {
     PG_TRY(Put(&file, "fresh_for", fmt::format("{}ms", drive.fresh_for.count())));
+  }
+  PG_ASSIGN(const std::optional<std::string> stop, file.String("", "stop_within"));
+  if (stop || drive.stop_within != defaults.stop_within) {
+    PG_TRY(Put(&file, "stop_within", fmt::format("{}s", drive.stop_within.count() / 1000)));
   }
   return file.Save(0600);
 }

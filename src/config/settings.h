@@ -37,6 +37,7 @@ struct DriveSettings {
   std::uint64_t cache_limit = 10ull << 30;  // bytes
   double keep_free = 0.1;                   // share of the disk, 0 to 1
   std::string cache_at;                     // "" = below the state folder
+  Duration stop_within{30000};              // how long the end of the mount waits for uploads
   Duration fresh_for{5000};  // how old a listing may be before an open asks the store again
 };
 

@@ -101,7 +101,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   touched_.insert(theirs.id);
   acked_[theirs.id] = options_.clock->Now();
   PG_TRY(change.Commit());
-  Log(LogLevel::kWarning, "{} was changed here and at the store: ours is kept as {}", name,
+  LogAbout(LogLevel::kWarning, {job->path, "conflict"},
+           "{} was changed here and at the store: ours is kept as {}", name,
       live->node.name);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Outcome::kAgain;

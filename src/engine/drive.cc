@@ -41,6 +41,7 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
       std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
   {
     const Lock tree(drive->tree_mutex_);
+    drive->limits_ = o;
     PG_TRY(drive->OpenIndex());
   }
   PG_TRY(drive->Recover());

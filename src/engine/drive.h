@@ -35,22 +35,26 @@
 
 namespace pargeter {
 
-struct DriveOptions {
-  std::string name;
-  std::string state_folder;  // index.db, pending/, lock
-  std::string cache_folder;
+// What may change while the drive is mounted.
+struct DriveLimits {
   std::uint64_t cache_limit = 10ull << 30;
   double keep_free = 0.1;
-  Duration fresh_for{5000};    // a listing this old is asked for again when it is looked at
-  Duration quiet{1000};        // a change waits so long for the next one before it goes up
-  Duration patience{60000};    // the longest that a read waits for the store
-  Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
-  Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
+  Duration fresh_for{5000};  // a listing this old is asked for again when it is looked at
   // More deletions than this within a minute, and more than this share of all files, are held back
   // from the store until somebody decides. 0: never.
   std::uint64_t hold_files = 1000;
   double hold_share = 0.25;
-  Duration hold_quiet{2000};  // deletions go so long after the last of a sweep
+};
+
+struct DriveOptions : DriveLimits {
+  std::string name;
+  std::string state_folder;  // index.db, pending/, lock
+  std::string cache_folder;
+  Duration quiet{1000};        // a change waits so long for the next one before it goes up
+  Duration patience{60000};    // the longest that a read waits for the store
+  Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
+  Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
+  Duration hold_quiet{2000};   // deletions go so long after the last of a sweep
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
@@ -201,6 +205,11 @@ class Drive {
   std::uint64_t EvictAll(
       NodeId id);          // clean content of a file or of all below a folder; bytes freed
   Result<Attr> SpaceOf();  // size: bytes free for new files; on_disk: bytes in all
+  // New limits take effect at once; a smaller cache gives back what is over.
+  void SetLimits(const DriveLimits& limits);
+  // For a watchdog: does the index still answer, and do the uploads still get anywhere? Blocks as
+  // long as the drive itself is stuck.
+  bool IsAlive();
   const DriveOptions& options() const { return options_; }
   Provider& provider() { return *provider_; }
 
@@ -428,6 +437,7 @@ class Drive {
   std::string last_error_ GUARDED_BY(tree_mutex_);
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
+  DriveLimits limits_ GUARDED_BY(tree_mutex_);
   Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;         // all older than this is on the disk
   bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
 
@@ -447,6 +457,7 @@ class Drive {
   std::set<std::tuple<Steady, std::int64_t, NodeId>> due_ GUARDED_BY(queue_mutex_);
   std::unordered_map<NodeId, std::pair<Steady, std::int64_t>> queued_ GUARDED_BY(queue_mutex_);
   std::unordered_set<NodeId> running_ GUARDED_BY(queue_mutex_);
+  Steady last_turn_ GUARDED_BY(queue_mutex_){};                // a job began or ended
   std::unordered_set<NodeId> again_ GUARDED_BY(queue_mutex_);  // changed while running
   std::unordered_map<NodeId, std::vector<NodeId>> parked_ GUARDED_BY(queue_mutex_);
   NodeId exclusive_ GUARDED_BY(queue_mutex_) = kNoNode;  // a folder's move runs alone

@@ -28,7 +28,7 @@ Range Drive::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint6
   const Lock lock(file->mu);
   const bool follows = offset + kSlack >= file->next && offset <= file->next + kSlack;
   const std::uint64_t largest =
-      std::max(kFirstWindow, std::min(kLargestWindow, options_.cache_limit / 4));
+      std::max(kFirstWindow, std::min(kLargestWindow, budget_->limits().bytes / 4));
   if (!follows) {
     file->window = 0;
     file->fetched_to = 0;

@@ -247,7 +247,8 @@ void Drive::Release(const OpenFilePtr& file) {
   if (file->for_writing) {
     const Status flushed = FlushContent(file, false);
     if (!flushed.ok())
-      Log(LogLevel::kError, "cannot journal a closed file: {}", flushed.error().what);
+      LogAbout(LogLevel::kError, {"", NameOf(flushed.error().code)},
+               "cannot journal a closed file: {}", flushed.error().what);
   }
   const Lock tree(tree_mutex_);
   auto found = Get(file->id);

@@ -18,17 +18,17 @@ constexpr Duration kWithin(60000);
 
 // One more file was deleted here that the store has.
 Status Drive::CountDeletion(const Node& node) {
-  if (options_.hold_files == 0 || node.kind == NodeKind::kFolder || node.there == There::kAbsent)
+  if (limits_.hold_files == 0 || node.kind == NodeKind::kFolder || node.there == There::kAbsent)
     return {};
   const Steady now = options_.clock->Now();
   while (!deletions_.empty() && now - deletions_.front().first > kWithin) deletions_.pop_front();
   deletions_.emplace_back(now, node.intent);
   const std::uint64_t many = deletions_.size();
-  if (hold_from_ != 0 || many <= options_.hold_files) return {};
+  if (hold_from_ != 0 || many <= limits_.hold_files) return {};
   // counting all files takes a while: not at every deletion
-  if (many != options_.hold_files + 1 && many % 128 != 0) return {};
+  if (many != limits_.hold_files + 1 && many % 128 != 0) return {};
   PG_ASSIGN(const std::uint64_t left, index_->CountFiles());
-  if (static_cast<double>(many) <= options_.hold_share * static_cast<double>(left + many))
+  if (static_cast<double>(many) <= limits_.hold_share * static_cast<double>(left + many))
     return {};
   hold_from_ = deletions_.front().second;
   last_error_ =
@@ -59,7 +59,7 @@ std::vector<Node> Drive::HeldDeletions() {
 
 // How long the next deletion has to wait so that all of one sweep are counted before any is sent.
 Duration Drive::UntilCounted() {
-  if (options_.hold_files == 0 || deletions_.empty()) return Duration(0);
+  if (limits_.hold_files == 0 || deletions_.empty()) return Duration(0);
   const Steady now = options_.clock->Now();
   const Steady last = deletions_.back().first, first = deletions_.front().first;
   if (now - last >= options_.hold_quiet || now - first >= kWithin) return Duration(0);

@@ -9,6 +9,10 @@
 
 namespace pargeter {
 
+namespace {
+constexpr Duration kStuck(600000);  // no upload gets on, and the store has said nothing
+}  // namespace
+
 DriveStatus Drive::Summary() {
   DriveStatus out;
   out.offline_since = link_->OfflineSince();
@@ -28,6 +32,27 @@ DriveStatus Drive::Summary() {
   const Lock lock(queue_mutex_);
   out.uploading = running_.size();
   return out;
+}
+
+void Drive::SetLimits(const DriveLimits& limits) {
+  budget_->SetLimits({limits.cache_limit, limits.keep_free});
+  {
+    const Lock tree(tree_mutex_);
+    limits_ = limits;
+  }
+  const std::uint64_t used = budget_->Used();
+  if (used > limits.cache_limit) FreeUnused(used - limits.cache_limit);
+}
+
+bool Drive::IsAlive() {
+  {
+    const Lock tree(tree_mutex_);
+    if (!index_->Meta("id").ok()) return false;
+  }
+  if (link_->OfflineSince() != 0) return true;
+  const Steady long_ago = options_.clock->Now() - kStuck;
+  const Lock lock(queue_mutex_);
+  return running_.empty() || last_turn_ > long_ago || provider_->LastSign() > long_ago;
 }
 
 Result<Drive::StateOf> Drive::State(NodeId id) {
@@ -177,7 +202,8 @@ Result<Attr> Drive::SpaceOf() {
   if (::statvfs(options_.cache_folder.c_str(), &info) != 0)
     return FromErrno(errno, "cannot look at the cache disk");
   const std::uint64_t total = static_cast<std::uint64_t>(info.f_blocks) * info.f_frsize;
-  const auto keep = static_cast<std::uint64_t>(options_.keep_free * static_cast<double>(total));
+  const auto keep =
+      static_cast<std::uint64_t>(budget_->limits().keep_free * static_cast<double>(total));
   Attr attr;
   attr.size = free > keep ? free - keep : 0;
   attr.on_disk = total;

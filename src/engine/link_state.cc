@@ -60,7 +60,7 @@ void LinkState::Lost(const Error& fault) {
     token = std::exchange(token_, std::make_shared<CancelToken>());
     changed_.NotifyAll();
   }
-  Log(LogLevel::kWarning, "offline: {}", fault.what);
+  LogAbout(LogLevel::kWarning, {"", NameOf(fault.code)}, "offline: {}", fault.what);
   token->Cancel();
 }
 

@@ -27,7 +27,7 @@ constexpr Duration kWatchFor(300000);  // after the last visit
 
 bool Drive::IsFresh(NodeId id) {
   const auto it = listed_.find(id);
-  return it != listed_.end() && options_.clock->Now() - it->second < options_.fresh_for;
+  return it != listed_.end() && options_.clock->Now() - it->second < limits_.fresh_for;
 }
 
 // People look at a few folders and want the truth; programs walk thousands and want speed.
@@ -124,7 +124,8 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
       last_error_ = outcome.error().what;
-      Log(LogLevel::kWarning, "{}", outcome.error().what);
+      LogAbout(LogLevel::kWarning, {listing->key, NameOf(outcome.error().code)}, "{}",
+               outcome.error().what);
     }
   } else {
     listed_[listing->folder] = listing->started;

@@ -70,6 +70,7 @@ void Drive::UploadLoop() {
       due_.erase(due_.begin());
       queued_.erase(id);
       running_.insert(id);
+      last_turn_ = options_.clock->Now();
       if (!due_.empty()) queue_changed_.NotifyOne();
     }
     RunJob(id);
@@ -108,7 +109,7 @@ void Drive::RunJob(NodeId id) {
                        options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
       if (MayRetry(error.code)) delay = std::min(delay, Duration(15000));
     }
-    Log(LogLevel::kWarning, "an upload waits: {}", error.what);
+    LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
   }
   if (error.code == Code::kThrottled) {
     const Lock lock(queue_mutex_);
@@ -157,6 +158,7 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
   const Lock lock(queue_mutex_);
   if (progress) at_once_ = std::min(at_once_ + 0.1, static_cast<double>(options_.upload_workers));
   running_.erase(id);
+  last_turn_ = options_.clock->Now();
   const bool again = again_.erase(id) > 0;
   const Steady now = options_.clock->Now();
   const auto add = [&](NodeId node, std::int64_t at, Steady due) REQUIRES(queue_mutex_) {

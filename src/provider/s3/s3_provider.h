@@ -24,6 +24,10 @@ class S3Provider : public Provider, public Browser {
  public:
   explicit S3Provider(S3Options options);
 
+  // From the next request on; false if they are what it has.
+  bool SetCredentials(Credentials credentials) {
+    return wire_.SetCredentials(std::move(credentials));
+  }
   Capabilities Can() const override;
   Result<ListPage> List(const std::string& folder, const std::string& next,
                         const Cancel& cancel) override;

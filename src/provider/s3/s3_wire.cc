@@ -34,7 +34,18 @@ std::string SkewWords(const HttpHead& head, const Clock& clock) {
 }  // namespace
 
 Wire::Wire(WireOptions options)
-    : options_(std::move(options)), http_(OptionsOf(options_)), aside_(OptionsOf(options_)) {}
+    : options_(std::move(options)), http_(OptionsOf(options_)), aside_(OptionsOf(options_)) {
+  SetCredentials(options_.credentials);
+}
+
+bool Wire::SetCredentials(Credentials credentials) {
+  const Lock lock(mutex_);
+  const bool differ = credentials.key_id != credentials_.key_id ||
+                      credentials.secret != credentials_.secret ||
+                      credentials.region != credentials_.region;
+  credentials_ = std::move(credentials);
+  return differ;
+}
 
 Status Wire::WaitForLeave(const Cancel& cancel) {
   for (;;) {
@@ -67,8 +78,12 @@ Result<HttpResponse> Wire::SendOnce(const Call& call) {
   to_sign.emplace_back("host", host);
   to_sign.emplace_back("x-amz-content-sha256", payload);
   to_sign.emplace_back("x-amz-date", date);
+  const Credentials credentials = [this] {
+    const Lock lock(mutex_);
+    return credentials_;
+  }();
   const std::string authorization =
-      Authorization(options_.credentials, call.method, path, call.query, to_sign, payload, date);
+      Authorization(credentials, call.method, path, call.query, to_sign, payload, date);
 
   HttpRequest request;
   request.method = call.method;

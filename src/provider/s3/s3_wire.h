@@ -45,6 +45,8 @@ class Wire {
   explicit Wire(WireOptions options);
   // 2xx answers only; everything else is an Error by ErrorOf.
   Result<HttpResponse> Send(const Call& call);
+  // For every call from now on; false if they are the same.
+  bool SetCredentials(Credentials credentials) EXCLUDES(mutex_);
   Steady LastSign() const { return http_.LastSign(); }
   const WireOptions& options() const { return options_; }
 
@@ -56,6 +58,7 @@ class Wire {
   // The store asked for a pause: nothing is sent before then, by anybody.
   Status WaitForLeave(const Cancel& cancel) EXCLUDES(mutex_);
   Mutex mutex_;
+  Credentials credentials_ GUARDED_BY(mutex_);
   Steady pause_until_ GUARDED_BY(mutex_){};
 };
 
