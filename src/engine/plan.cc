@@ -156,7 +156,9 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
     // this one
     PG_ASSIGN(const Live* leaving, Get(other->id));
     const bool emptied_first = other->kind == NodeKind::kFolder && !IsHeld(*other);
-    if (leaving->upload || !other->upload.empty() || emptied_first)
+    // so is what a former attempt of it left elsewhere: it is known by what is here
+    if (leaving->upload || !other->upload.empty() || other->tried_parent != kNoNode ||
+        emptied_first)
       return std::optional(Blocker{other->id, Why::kTried});
   } else if (other && other->id != node.id && other->intent != 0) {
     return std::optional(Blocker{other->id, Why::kPlace});
@@ -167,15 +169,19 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
 }
 
 // Files and folders that change places wait for each other in a circle. It is broken by the one
-// whose place another waits for: it leaves over a name of its own.
+// whose place, or whose leaving, another waits for: it leaves over a name of its own.
 Result<bool> Drive::WaitsForItself(NodeId id, const Blocker& first) {
   Blocker at = first;
   for (int i = 0; i < kLongestChain; ++i) {
     PG_ASSIGN(Live * live, Get(at.id));
     PG_ASSIGN(const std::optional<Blocker> next, BlockerOf(live->node));
     if (!next) return false;
-    if (next->id == id)
-      return next->why == Blocker::Why::kPlace || next->why == Blocker::Why::kCopy;
+    if (next->id == id) {
+      if (next->why != Blocker::Why::kInside)
+        return next->why == Blocker::Why::kPlace || next->why == Blocker::Why::kCopy;
+      PG_ASSIGN(Live * inside, Get(id));  // moves out of a deleted folder whose place is wanted
+      return Goes(inside->node);
+    }
     at = *next;
   }
   return false;

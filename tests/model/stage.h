@@ -71,7 +71,7 @@ class Stage {
   auto Patiently(Call call) {
     for (int i = 0;; ++i) {
       auto outcome = call();
-      if (outcome.ok() || !StoreTrouble(outcome.error().code) || i > 1000 || disk_.dead())
+      if (outcome.ok() || !StoreTrouble(outcome.error().code) || i > 7000 || disk_.dead())
         return outcome;
       std::this_thread::sleep_for(std::chrono::milliseconds(3));
     }
