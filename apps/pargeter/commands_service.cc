@@ -80,7 +80,9 @@ Status CheckAsOwner(const Owner& owner, const ServiceSpec& spec) {
                    "Install the program where that user may read it, such as /usr/local/bin.");
     PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, spec.drive));
     PG_TRY(LoadAccount(world.paths, d.account));
-    if (spec.credential.empty()) PG_TRY(LoadSecret(world.paths.SecretsFile(), d.account));
+    // none may be well: the service manager may give one
+    const auto secret = LoadSecret(world.paths.SecretsFile(), d.account);
+    if (!secret.ok() && secret.error().code != Code::kNotFound) return secret.error();
     PG_TRY(MakeFolders(world.paths.DriveState(d.name)));
     if (::access(world.paths.DriveState(d.name).c_str(), W_OK) != 0)
       return FromErrno(

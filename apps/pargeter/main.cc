@@ -60,6 +60,7 @@ int Main(int argc, char** argv) {
   AddServiceCommands(&app, &run);
   AddFileCommands(&app, &run);
   AddLookCommands(&app, &run);
+  AddDoctorCommand(&app, &run);
   AddDemoCommand(&app, &run);
   try {
     app.parse(argc, argv);

@@ -43,6 +43,7 @@ void AddMountCommands(CLI::App* app, Work* run);
 void AddServiceCommands(CLI::App* app, Work* run);
 void AddFileCommands(CLI::App* app, Work* run);
 void AddLookCommands(CLI::App* app, Work* run);
+void AddDoctorCommand(CLI::App* app, Work* run);
 void AddDemoCommand(CLI::App* app, Work* run);
 
 }  // namespace pargeter::app

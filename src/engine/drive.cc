@@ -268,6 +268,8 @@ Drive::Live* Drive::Adopt(Node node) {
     slot = std::make_unique<Live>();
     slot->node = std::move(node);
     if (live_.size() > trim_at_) Trim();
+  } else if (slot->doubtful) {
+    Restore(slot.get(), std::move(node));
   }
   return slot.get();
 }
@@ -275,7 +277,7 @@ Drive::Live* Drive::Adopt(Node node) {
 Result<Drive::Live*> Drive::Get(NodeId id) {
   if (changes_ > 0) touched_.insert(id);
   const auto it = live_.find(id);
-  if (it != live_.end()) return it->second.get();
+  if (it != live_.end() && !it->second->doubtful) return it->second.get();
   PG_ASSIGN(std::optional<Node> node, index_->Get(id));
   if (!node) return Error(Code::kStale, "the file is gone");
   return Adopt(std::move(*node));
@@ -366,22 +368,25 @@ void Drive::Change::Undo() NO_TS_ANALYSIS {
   for (const NodeId id : std::exchange(drive_.touched_, {})) {
     const auto it = drive_.live_.find(id);
     if (it == drive_.live_.end()) continue;
-    Live& live = *it->second;
     auto node = drive_.index_->Get(id);
-    if (!node.ok()) continue;  // the index cannot be read: nothing better is known
-    if (!*node) {
+    if (!node.ok())
+      it->second->doubtful = true;  // the index cannot be read now: whoever wants it reads again
+    else if (!*node)
       drive_.live_.erase(it);
-      continue;
-    }
-    // never back to a number that an upload under way was planned with
-    const std::uint64_t generation = std::max((*node)->generation, live.node.generation) + 1;
-    live.node = std::move(**node);
-    live.node.generation = generation;
-    if (!live.content) continue;
-    const Lock lock(live.content->mu);
-    live.node.size = live.content->size;
-    live.unsaved = true;
+    else
+      Restore(it->second.get(), std::move(**node));
   }
+}
+
+void Drive::Restore(Live* live, Node node) {
+  // never back to a number that an upload under way was planned with
+  node.generation = std::max(node.generation, live->node.generation) + 1;
+  live->node = std::move(node);
+  live->doubtful = false;
+  if (!live->content) return;
+  const Lock lock(live->content->mu);
+  live->node.size = live->content->size;
+  live->unsaved = true;
 }
 
 Status Drive::AddIntent(Live* live) {

@@ -223,7 +223,8 @@ class Drive {
     int old_opens = 0;  // handles on former versions
     bool fresh_pages = false;
     Steady last_write{};
-    Cancel upload;  // an upload under way, ended by the next write
+    Cancel upload;          // an upload under way, ended by the next write
+    bool doubtful = false;  // an undone change may still be in it
   };
   // A transaction on the index together with what memory and disk hold of it: it happens wholly,
   // or, without Commit or when that fails, not at all. Nests: only the outermost one is real. Begin
@@ -342,6 +343,7 @@ class Drive {
   void SavePresenceOfAll() EXCLUDES(tree_mutex_);
   void SyncEverything() EXCLUDES(tree_mutex_);
   Status SyncIndex() REQUIRES(tree_mutex_);
+  static void Restore(Live* live, Node node);
   void RemoveDoomed() REQUIRES(tree_mutex_);
   void FetchLoop();
 

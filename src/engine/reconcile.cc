@@ -321,6 +321,7 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.version = job.node.version;
   old.size = old.there_size = job.node.there_size;
   old.mtime = old.ctime = job.node.mtime;
+  old.target = OriginOf(job.id);
   old.intent = index_->NextIntent();
   old.intent_since = options_.clock->Wall();
   PG_TRY(index_->Insert(&old));

@@ -85,7 +85,8 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
   if (gone.ok() || gone.error().code != Code::kChanged) return gone;
   const auto there = provider_->Look(path, cancel);
   if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
-  if (there->attributes.origin != OriginOf(node.id)) return {};
+  const bool left_by_move = node.name.empty() && !node.target.empty();
+  if (there->attributes.origin != (left_by_move ? node.target : OriginOf(node.id))) return {};
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));

@@ -52,9 +52,9 @@ struct Node {
   Nanos mtime = 0, ctime = 0;
   std::uint32_t mode = 0644;
   std::int64_t uid = -1, gid = -1;  // -1: the drive's owner
-  std::string target;               // of a symbolic link
-  bool attributes_known = true;     // false: from a listing, which does not carry them
-  bool marker = false;              // folders: the store keeps them while they are empty
+  std::string target;  // of a symbolic link; of what a move left at its old place: who wrote it
+  bool attributes_known = true;  // false: from a listing, which does not carry them
+  bool marker = false;           // folders: the store keeps them while they are empty
 
   std::string version;  // at the store, as last agreed
   std::uint64_t there_size = 0;

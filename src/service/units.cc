@@ -141,16 +141,11 @@ std::string DropInText(const ServiceSpec& s) {
                      CommandOf(s, "mount %i"), CommandOf(s, "refresh %i"),
                      CommandOf(s, "unmount %i --if-dead"));
   if (s.scope == Scope::kSystem) out += fmt::format("User={}\n", s.user);
-  if (!s.credential.empty()) {
-    const auto colon = s.credential.find(':');
-    out += fmt::format("LoadCredentialEncrypted=pargeter.{}:{}\n", s.credential.substr(0, colon),
-                       s.credential.substr(colon + 1));
-  }
   if (s.systemd_version >= 254) out += "RestartSteps=6\nRestartMaxDelaySec=5min\n";
   out += Sandbox(s);
   out += fmt::format(
-      "\n{}\nDrive={}\nConfigDir={}\nStateDir={}\nAt={}\nUser={}\nProgram={}\nCredential={}\n",
-      kRecord, s.drive, s.config_dir, s.state_dir, s.at, s.user, s.program, s.credential);
+      "\n{}\nDrive={}\nConfigDir={}\nStateDir={}\nAt={}\nUser={}\nProgram={}\n",
+      kRecord, s.drive, s.config_dir, s.state_dir, s.at, s.user, s.program);
   return out;
 }
 
@@ -165,7 +160,6 @@ std::optional<ServiceSpec> ParseDropIn(const std::string& text) {
   s.at = ValueOf(text, "At").value_or("");
   s.user = ValueOf(text, "User").value_or("");
   s.program = ValueOf(text, "Program").value_or("");
-  s.credential = ValueOf(text, "Credential").value_or("");
   return s;
 }
 

@@ -24,7 +24,6 @@ struct ServiceSpec {
   std::string config_dir, state_dir;  // absolute
   std::string at;                     // the mount point
   std::string user;                   // system scope: who it runs as
-  std::string credential;             // system scope: "ACCOUNT:FILE" of an encrypted secret, or ""
   int systemd_version = 0;            // some settings are newer than others
 };
 
