@@ -307,13 +307,14 @@ Status RunOrder(const std::string& command, const Wish& wish, World& world) {
 std::string InWords(const UnitState& s) {
   const std::string age = FormatAge(Duration((SystemClock().Wall() - s.since) / 1'000'000));
   if (s.active == "active") return fmt::format("runs, process {}, for {}", s.main_pid, age);
-  if (s.sub == "auto-restart")
-    return fmt::format("ended with code {}, is started again", s.exit_status);
+  const std::string end =
+      fmt::format("{} {}", s.killed ? "killed by signal" : "ended with code", s.exit_status);
+  if (s.sub == "auto-restart") return end + ", is started again";
   if (s.active == "activating") return fmt::format("is starting, for {}", age);
   if (s.active == "deactivating") return fmt::format("is stopping, for {}", age);
   if (s.active == "failed")
-    return fmt::format("FAILED {} ago ({}, code {}); it is not tried again by itself", age,
-                       s.result, s.exit_status);
+    return fmt::format("FAILED {} ago ({}, {}); it is not tried again by itself", age, s.result,
+                       end);
   return "is stopped";
 }
 
@@ -339,8 +340,11 @@ Status RunServiceStatus(const Wish& wish, World& world) {
           : boot  ? "at boot"
                   : "at sign-in",
           InWords(state),
-          state.restarts > 0 ? fmt::format("; started again {} times", state.restarts) : ""));
-      if (!state.status.empty() && state.active != "inactive")
+          state.restarts > 0
+              ? fmt::format("; started again {}",
+                            state.restarts == 1 ? "once" : fmt::format("{} times", state.restarts))
+              : ""));
+      if (!state.status.empty() && state.main_pid != 0)
         world.Say("  says     " + Printable(state.status));
       all.push_back({{"name", service.drive},
                      {"scope", system ? "system" : "user"},

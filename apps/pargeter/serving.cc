@@ -33,7 +33,8 @@ std::string InWords(const DriveStatus& s) {
   std::string words =
       s.offline_since == 0 ? "online" : fmt::format("OFFLINE since {}", Rfc3339(s.offline_since));
   words += s.pending.files == 0 ? "; nothing waits"
-                                : fmt::format("; {} wait for upload", Changes(s.pending));
+                                : fmt::format("; {} wait{} for upload", Changes(s.pending),
+                                              s.pending.files == 1 ? "s" : "");
   if (s.held > 0) words += fmt::format("; {} deletions held back", s.held);
   if (s.conflicts > 0) words += fmt::format("; {} in conflict", s.conflicts);
   return words;

@@ -102,8 +102,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   acked_[theirs.id] = options_.clock->Now();
   PG_TRY(change.Commit());
   LogAbout(LogLevel::kWarning, {job->path, "conflict"},
-           "{} was changed here and at the store: ours is kept as {}", name,
-      live->node.name);
+           "{} was changed here and at the store: ours is kept as {}", name, live->node.name);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Outcome::kAgain;
 }

@@ -229,7 +229,8 @@ bool Drive::MakeRoom(std::uint64_t bytes) {
     const std::uint64_t over = budget_->Reserve(bytes);
     if (over == 0) return true;
     // a little more than is needed, so that not every block evicts one
-    const std::uint64_t want = over + std::min<std::uint64_t>(64 * kMiB, budget_->limits().bytes / 16);
+    const std::uint64_t want =
+        over + std::min<std::uint64_t>(64 * kMiB, budget_->limits().bytes / 16);
     if (FreeUnused(want) == 0 && FreeBehindReaders(over) == 0) {
       SavePresenceOfAll();
       if (FreeUnused(want) == 0) return false;

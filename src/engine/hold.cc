@@ -28,8 +28,7 @@ Status Drive::CountDeletion(const Node& node) {
   // counting all files takes a while: not at every deletion
   if (many != limits_.hold_files + 1 && many % 128 != 0) return {};
   PG_ASSIGN(const std::uint64_t left, index_->CountFiles());
-  if (static_cast<double>(many) <= limits_.hold_share * static_cast<double>(left + many))
-    return {};
+  if (static_cast<double>(many) <= limits_.hold_share * static_cast<double>(left + many)) return {};
   hold_from_ = deletions_.front().second;
   last_error_ =
       fmt::format("{} files were deleted within a minute: the deletions are held back", many);

@@ -1,6 +1,7 @@
 #include "service/manager.h"
 
 #include <fmt/format.h>
+#include <signal.h>
 #include <sys/stat.h>
 #include <systemd/sd-bus.h>
 #include <systemd/sd-daemon.h>
@@ -224,6 +225,9 @@ Result<UnitState> Manager::StateOf(const std::string& unit) {
   state.status = text(service_interface, "StatusText");
   number(service_interface, "MainPID", 'u', &state.main_pid);
   number(service_interface, "ExecMainStatus", 'i', &state.exit_status);
+  std::int32_t how = 0;
+  number(service_interface, "ExecMainCode", 'i', &how);
+  state.killed = how == CLD_KILLED || how == CLD_DUMPED;
   number(service_interface, "NRestarts", 'u', &state.restarts);
   std::uint64_t micros = 0;
   number(unit_interface, "StateChangeTimestamp", 't', &micros);

@@ -19,7 +19,8 @@ struct UnitState {
   std::string result;  // "success", "exit-code", "watchdog", ...
   std::string status;  // what it said of itself last
   std::uint32_t main_pid = 0;
-  std::int32_t exit_status = 0;
+  std::int32_t exit_status = 0;  // a code, or a signal if `killed`
+  bool killed = false;
   std::uint32_t restarts = 0;
   Nanos since = 0;  // in this state
 };

@@ -143,9 +143,8 @@ std::string DropInText(const ServiceSpec& s) {
   if (s.scope == Scope::kSystem) out += fmt::format("User={}\n", s.user);
   if (s.systemd_version >= 254) out += "RestartSteps=6\nRestartMaxDelaySec=5min\n";
   out += Sandbox(s);
-  out += fmt::format(
-      "\n{}\nDrive={}\nConfigDir={}\nStateDir={}\nAt={}\nUser={}\nProgram={}\n",
-      kRecord, s.drive, s.config_dir, s.state_dir, s.at, s.user, s.program);
+  out += fmt::format("\n{}\nDrive={}\nConfigDir={}\nStateDir={}\nAt={}\nUser={}\nProgram={}\n",
+                     kRecord, s.drive, s.config_dir, s.state_dir, s.at, s.user, s.program);
   return out;
 }
 

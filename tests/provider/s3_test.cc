@@ -204,7 +204,8 @@ TEST(StandinTest, WithADataFolderItRemembersAcrossItsEnd) {
   }
 }
 
-// The second look is spared after a copy; a store that guards deletions still keeps what came since.
+// The second look is spared after a copy; a store that guards deletions still keeps what came
+// since.
 TEST_F(S3FaultTest, WhatCameSinceTheLookIsNotDeleted) {
   auto store = Open();
   TextSource first("one"), second("two");

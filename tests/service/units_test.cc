@@ -53,7 +53,8 @@ TEST(UnitsTest, OnlyWhatFuseAllowsIsClosed) {
   EXPECT_TRUE(Has(DropInText(spec), "User=anna\n"));
   spec.user = "root";
   EXPECT_TRUE(Has(DropInText(spec), "NoNewPrivileges=yes"));
-  for (const char* own_mounts : {"ProtectSystem=", "ProtectHome=", "PrivateTmp=", "PrivateDevices="})
+  for (const char* own_mounts :
+       {"ProtectSystem=", "ProtectHome=", "PrivateTmp=", "PrivateDevices="})
     EXPECT_FALSE(Has(TemplateText(Scope::kSystem) + DropInText(spec), own_mounts)) << own_mounts;
   EXPECT_FALSE(Has(DropInText(spec), "RestartSteps"));
   spec.systemd_version = 255;
