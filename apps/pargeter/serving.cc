@@ -70,6 +70,7 @@ Status Serving::Run(const std::function<void()>& ready) {
   sigemptyset(&signals);
   for (const int number : {SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, number);
   pthread_sigmask(SIG_BLOCK, &signals, nullptr);  // inherited by every thread
+  if (world_.in_background && !world_.verbose) SetLogLevel(LogLevel::kWarning);
   PG_TRY(CheckFuse());
   PG_TRY(PrepareMountPoint(at_));
   {

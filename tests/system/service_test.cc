@@ -123,6 +123,10 @@ TEST_F(ServiceTest, AUsersServiceComesBackAfterACrashAndUploadsWhatWaited) {
   // no store, and yet it is mounted, with what waits
   EXPECT_TRUE(Soon([] { return As("anna", "cat sheets/leaf").out == "pressed\n"; }));
   EXPECT_NE(As("anna", "pargeter status").out.find("OFFLINE"), std::string::npos);
+  EXPECT_NE(Root("journalctl -q -o cat PARGETER_DRIVE=sheets PARGETER_ACCOUNT=museum "
+                 "PARGETER_CODE=unavailable")
+                .out.find("offline"),
+            std::string::npos);
   Root("systemctl enable --now standin");
   EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);
   EXPECT_EQ(AtTheStore("anna", "leaf"), "pressed\n");
@@ -145,6 +149,31 @@ TEST_F(ServiceTest, TheMachinesServiceTakesOverAUsersStateAndComesBackAfterARebo
   EXPECT_NE(status.out.find("at boot"), std::string::npos) << status.out;
   EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);
   EXPECT_EQ(AtTheStore("anna", "waits"), "waits\n");
+}
+
+TEST_F(ServiceTest, RootsServiceIsClosedInAndTakesItsSecretFromACredential) {
+  const Outcome enabled = Root(
+      "pargeter account add museum --kind s3 --endpoint http://127.0.0.1:9000 --key-id isle "
+      "--secret-file /var/standin/secret && pargeter drive add sheets --account museum --folder "
+      "herbarium/root --at /srv/sheets --share-with all && pargeter service enable sheets --now",
+      150);
+  ASSERT_EQ(enabled.exit_code, 0) << enabled.err;
+  ASSERT_EQ(Root("echo fern > /srv/sheets/one && pargeter flush sheets").exit_code, 0);
+  EXPECT_EQ(As("anna", "cat /srv/sheets/one").out, "fern\n");
+  EXPECT_NE(As("anna", "echo x > /srv/sheets/one").exit_code, 0);
+  EXPECT_NE(Root("systemctl show pargeter@sheets").out.find("NoNewPrivileges=yes"),
+            std::string::npos);
+  const Outcome restarted = Root(
+      "D=/etc/systemd/system/pargeter@sheets.service.d; systemd-creds encrypt "
+      "--name=pargeter.museum /var/standin/secret /etc/pargeter/museum.cred; printf "
+      "'[Service]\nLoadCredentialEncrypted=pargeter.museum:/etc/pargeter/museum.cred\n' > "
+      "$D/60-secret.conf; rm /etc/pargeter/secrets.toml; systemctl daemon-reload; pargeter service "
+      "restart sheets && cat /srv/sheets/one && pargeter drive change sheets --cache-limit 1GiB && "
+      "systemctl reload pargeter@sheets && pargeter status; rm $D/60-secret.conf",
+      150);
+  EXPECT_EQ(restarted.out.substr(restarted.out.find("fern")).substr(0, 5), "fern\n")
+      << restarted.err;
+  EXPECT_NE(restarted.out.find("of 1.0 GiB"), std::string::npos) << restarted.out << restarted.err;
 }
 
 TEST_F(ServiceTest, KilledItComesBackAndOpenFilesFailCleanly) {
