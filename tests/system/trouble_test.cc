@@ -155,5 +155,46 @@ TEST_F(SharedMount, SharedTheirPermissionsAreEnforced) {
   EXPECT_EQ(AsNobody("chmod 777 " + At("private")).exit_code, 1);
 }
 
+TEST_F(MountInTrouble, NewSettingsAndANewKeyAreTakenInWithoutUnmounting) {
+  MountAll();
+  WriteAll(At("list.csv"), "fern");
+  Flush();
+  ASSERT_EQ(machine_->Pargeter({"drive", "change", "sheets", "--cache-limit", "64MiB"}).exit_code,
+            0);
+  ASSERT_EQ(machine_->Pargeter({"drive", "change", "sheets", "--share-with", "all"}).exit_code, 0);
+  const Outcome refreshed = machine_->Pargeter({"--json", "refresh", "sheets"});
+  ASSERT_EQ(refreshed.exit_code, 0) << refreshed.err;
+  const Json said = Json::parse(refreshed.out)["drives"][0];
+  EXPECT_EQ(said["applied"], Json({"cache limit"}));
+  EXPECT_EQ(said["needs_remount"], Json({"shared with"}));
+  EXPECT_EQ(StatusOf()["cache"]["limit"], 64u << 20);
+  // the key is changed for a wrong one, and back
+  const std::string secrets = machine_->Home("config/pargeter/secrets.toml");
+  const std::string right = ReadAll(secrets);
+  WriteAll(secrets, "[museum]\nsecret = \"wrong\"\n");
+  const Outcome wrong = machine_->Pargeter({"refresh", "sheets"});
+  EXPECT_EQ(wrong.exit_code, 6) << wrong.out << wrong.err;
+  WriteAll(secrets, right);
+  EXPECT_EQ(machine_->Pargeter({"refresh", "sheets"}).exit_code, 0);
+  EXPECT_EQ(ReadAll(At("list.csv")), "fern");
+}
+
+TEST_F(MountInTrouble, TheDoctorNamesWhatACrashLeft) {
+  MountAll();
+  const Outcome well = machine_->Pargeter({"doctor"});
+  EXPECT_EQ(well.exit_code, 0) << well.out << well.err;
+  ::kill(machine_->DaemonPid(), SIGKILL);
+  ASSERT_TRUE(Eventually([&] { return !StatusOf()["running"].get<bool>(); }));
+  const Outcome ill = machine_->Pargeter({"--json", "doctor"});
+  EXPECT_EQ(ill.exit_code, 1);
+  EXPECT_NE(ill.out.find("dead mount"), std::string::npos) << ill.out;
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  EXPECT_EQ(machine_->Pargeter({"doctor"}).exit_code, 0);
+  ::chmod(machine_->Home("config/pargeter/secrets.toml").c_str(), 0644);
+  const Outcome open = machine_->Pargeter({"doctor"});
+  EXPECT_EQ(open.exit_code, 1);
+  EXPECT_NE(open.out.find("can be read by other users"), std::string::npos) << open.out;
+}
+
 }  // namespace
 }  // namespace pargeter::test
