@@ -16,6 +16,10 @@
 
 namespace pargeter::app {
 
+namespace {
+constexpr int kLongest = 700000;  // ms: stopping a service may wait for uploads
+}  // namespace
+
 std::string UserName(unsigned uid) {
   const passwd* entry = ::getpwuid(uid);
   return entry == nullptr ? std::to_string(uid) : entry->pw_name;
@@ -63,7 +67,7 @@ Status AsUser(const std::string& user, const std::function<Status()>& work) {
   std::string answer;
   pollfd fd{reading.get(), POLLIN, 0};
   char buffer[4096];
-  while (::poll(&fd, 1, 120000) > 0) {
+  while (::poll(&fd, 1, kLongest) > 0) {
     const ssize_t n = ::read(reading.get(), buffer, sizeof(buffer));
     if (n <= 0) break;
     answer.append(buffer, static_cast<std::size_t>(n));
