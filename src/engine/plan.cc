@@ -103,7 +103,9 @@ Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
 // A former place within a folder that moves moves along; unless that folder comes to be in this
 // one.
 Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
-  PG_ASSIGN(const std::optional<Blocker> above, MoveAbove(node.tried_parent));
+  auto found = MoveAbove(node.tried_parent);
+  if (!found.ok() && found.error().code == Code::kStale) return std::optional<Blocker>();  // gone
+  PG_ASSIGN(const std::optional<Blocker> above, std::move(found));
   if (!above) return above;
   for (NodeId up = above->id; up != kRootId && up != kNoNode;) {
     if (up == node.id) return std::optional<Blocker>();
