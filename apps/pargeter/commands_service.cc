@@ -133,17 +133,15 @@ Status Disable(const World& world, const UnitPlaces& places, const std::string& 
 }
 
 // The reason of a failed start, as the drive itself said it.
-Error WhyNot(const World& world, Manager* manager, const ServiceSpec& spec, const Error& failed) {
-  std::string said, remedy = "See: pargeter service log " + spec.drive;
-  const auto read = ReadJournal(spec.drive, spec.scope, 30, false, [&](const JournalLine& line) {
+Error WhyNot(Manager* manager, const ServiceSpec& spec, const Error& failed) {
+  std::string said;
+  Ignore(ReadJournal(spec.drive, spec.scope, 30, false, [&](const JournalLine& line) {
     if (line.text.compare(0, 10, "pargeter: ") == 0) said = line.text.substr(10);
     return true;
-  });
-  (void)read;
-  (void)world;
+  }));
   const auto state = manager->StateOf(UnitName(spec.drive));
   Code code = failed.code;
-  if (state.ok()) {
+  if (state.ok() && !state->killed) {
     for (const Code each : {Code::kInvalid, Code::kNotFound, Code::kRefused, Code::kUnavailable,
                             Code::kSignIn, Code::kBusy})
       if (state->exit_status == ExitCodeOf(each)) code = each;
@@ -151,7 +149,7 @@ Error WhyNot(const World& world, Manager* manager, const ServiceSpec& spec, cons
   return Error(code,
                fmt::format("the service of {} does not start: {}", spec.drive,
                            said.empty() ? failed.what : said),
-               remedy);
+               "See: pargeter service log " + spec.drive);
 }
 
 Status Enable(const Wish& wish, World& world) {
@@ -197,7 +195,7 @@ Status Enable(const Wish& wish, World& world) {
   PG_TRY(manager.Reload());
   // proven before it is promised
   if (const Status started = manager.Start(unit, kStartWithin); !started.ok()) {
-    const Error why = WhyNot(world, &manager, spec, started.error());
+    const Error why = WhyNot(&manager, spec, started.error());
     Ignore(manager.Stop(unit, kStopWithin));
     RemoveUnits(places, d.name);
     Ignore(manager.Reload());
@@ -293,7 +291,7 @@ Status RunOrder(const std::string& command, const Wish& wish, World& world) {
       ServiceSpec spec;
       spec.drive = wish.name;
       spec.scope = places.scope;
-      return WhyNot(world, &manager, spec, done.error());
+      return WhyNot(&manager, spec, done.error());
     }
   }
   PG_TRY(done);

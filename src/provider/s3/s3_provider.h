@@ -83,8 +83,8 @@ class S3Provider : public Provider, public Browser {
   Learnt learnt() const EXCLUDES(mutex_);
   void Learn(const std::function<void(Learnt&)>& change) EXCLUDES(mutex_);
   void SawEtag(const std::string& etag, const std::string& md5_hex);
-  // Adds the headers that guard `only_if`, or looks first where the store cannot.
   void AddIfMatch(const std::string& version, Fields* headers) const;
+  // Adds the headers that guard `only_if`, or looks first where the store cannot.
   Status Guarded(const std::string& path, const Precondition& only_if, Guard create, Guard replace,
                  Fields* headers, const Cancel& cancel);
   Result<std::string> ProbePut(const std::string& path, const char* header,
