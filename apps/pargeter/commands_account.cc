@@ -17,7 +17,7 @@ namespace {
 
 struct Add {
   AccountSettings account;
-  std::string secret_file, secret_env, access = "write";
+  std::string secret_file, secret_env, secret_in, access = "write";
 };
 
 Result<std::string> AskSecret() {
@@ -39,6 +39,21 @@ Result<std::string> AskSecret() {
   return secret;
 }
 
+// From where the person said, or typed.
+Result<std::string> GivenSecret(const Add& add) {
+  if (!add.secret_file.empty()) return ReadSecretFile(add.secret_file);
+  if (add.secret_env.empty()) return AskSecret();
+  const char* value = std::getenv(add.secret_env.c_str());
+  if (value == nullptr || *value == 0)
+    return Error(Code::kInvalid,
+                 fmt::format("the variable {} is not set", Printable(add.secret_env)));
+  return std::string(value);
+}
+
+SecretIn PlaceOf(const std::string& name) {
+  return name == "keyring" ? SecretIn::kKeyring : SecretIn::kFile;
+}
+
 Status RunAdd(Add& add, World& world) {
   AccountSettings& account = add.account;
   PG_TRY(CheckName("account", account.name));
@@ -56,24 +71,42 @@ Status RunAdd(Add& add, World& world) {
                                                 Printable(account.ca_file)));
     }
   }
-  std::string secret;
-  if (!add.secret_file.empty()) {
-    PG_ASSIGN(secret, ReadSecretFile(add.secret_file));
-  } else if (!add.secret_env.empty()) {
-    const char* value = std::getenv(add.secret_env.c_str());
-    if (value == nullptr || *value == 0) {
-      return Error(Code::kInvalid,
-                   fmt::format("the variable {} is not set", Printable(add.secret_env)));
-    }
-    secret = value;
-  } else {
-    PG_ASSIGN(secret, AskSecret());
-  }
+  PG_ASSIGN(const std::string secret, GivenSecret(add));
   PG_TRY(SaveAccount(world.paths, account));
-  PG_TRY(SaveSecret(world.paths.SecretsFile(), account.name, secret));
+  PG_TRY(SaveSecret(world.paths.SecretsFile(), account.name, secret, PlaceOf(add.secret_in)));
   world.Say(fmt::format("Account {} is saved. Prove it with: pargeter account test {}",
                         account.name, account.name));
   if (world.json) world.PrintJson({{"account", account.name}});
+  return {};
+}
+
+// A renewed key, or another place for its secret.
+Status RunChange(const Add& change, World& world) {
+  const std::string& name = change.account.name;
+  const std::string file = world.paths.SecretsFile();
+  PG_ASSIGN(AccountSettings account, LoadAccount(world.paths, name));
+  const bool given = !change.secret_file.empty() || !change.secret_env.empty();
+  if (!given && change.secret_in.empty() && change.account.key_id.empty())
+    return Error(Code::kInvalid, "nothing to change is named",
+                 "Give --secret-file, --secret-env, --secret-in or --key-id.");
+  SecretIn place = PlaceOf(change.secret_in);
+  if (change.secret_in.empty()) {
+    const auto before = SecretPlace(file, name);
+    if (!before.ok() && before.error().code != Code::kNotFound) return before.error();
+    if (before.ok()) place = *before;
+  }
+  if (given || !change.secret_in.empty()) {
+    auto secret = given ? GivenSecret(change) : LoadSecret(file, name);
+    if (!secret.ok()) return secret.error();
+    PG_TRY(SaveSecret(file, name, *secret, place));
+  }
+  if (!change.account.key_id.empty()) {
+    account.key_id = change.account.key_id;
+    PG_TRY(SaveAccount(world.paths, account));
+  }
+  world.Say(
+      fmt::format("Account {} is changed. Mounted drives take it in with: pargeter refresh", name));
+  if (world.json) world.PrintJson({{"account", name}});
   return {};
 }
 
@@ -103,17 +136,20 @@ Status RunShow(const std::string& name, World& world) {
     const auto settings = LoadDrive(world.paths, drive);
     if (settings.ok() && settings->account == name) used.push_back(drive);
   }
-  const bool has_secret = LoadSecret(world.paths.SecretsFile(), name).ok();
-  world.Say(
-      fmt::format("name      {}\nkind      {}\nendpoint  {}\nregion    {}\nkey id    {}\nsecret    "
-                  "{}\naccess    {}\ndrives    {}\nfile      {}",
-                  a.name, a.kind, a.endpoint, a.region, a.key_id, has_secret ? "stored" : "missing",
-                  a.read_only ? "read" : "write",
-                  used.empty() ? "none" : fmt::format("{}", fmt::join(used, ", ")),
-                  world.paths.AccountFile(name)));
+  const auto place = SecretPlace(world.paths.SecretsFile(), name);
+  const std::string secret = !place.ok()                    ? place.error().what
+                             : *place == SecretIn::kKeyring ? "in the keyring"
+                                                            : "stored";
+  world.Say(fmt::format(
+      "name      {}\nkind      {}\nendpoint  {}\nregion    {}\nkey id    {}\nsecret    "
+      "{}\naccess    {}\ndrives    {}\nfile      {}",
+      a.name, a.kind, a.endpoint, a.region, a.key_id, secret, a.read_only ? "read" : "write",
+      used.empty() ? "none" : fmt::format("{}", fmt::join(used, ", ")),
+      world.paths.AccountFile(name)));
   if (world.json) {
     Json json = AccountJson(a);
     json["drives"] = used;
+    json["secret_in"] = !place.ok() ? "" : *place == SecretIn::kKeyring ? "keyring" : "file";
     world.PrintJson(json);
   }
   return {};
@@ -192,8 +228,9 @@ Status RunRename(const std::string& old_name, const std::string& new_name, World
   if (LoadAccount(world.paths, new_name).ok()) {
     return Error(Code::kExists, fmt::format("there is an account {} already", new_name));
   }
+  PG_ASSIGN(const SecretIn place, SecretPlace(world.paths.SecretsFile(), old_name));
   PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), old_name));
-  PG_TRY(SaveSecret(world.paths.SecretsFile(), new_name, secret));
+  PG_TRY(SaveSecret(world.paths.SecretsFile(), new_name, secret, place));
   // the file itself moves, with what a person wrote in it; drives are pointed to it before
   PG_TRY(RealDisk().Rename(world.paths.AccountFile(old_name), world.paths.AccountFile(new_name)));
   for (const std::string& drive : DriveNames(world.paths)) {
@@ -223,9 +260,15 @@ void AddAccountCommands(CLI::App* app, Work* run) {
   cmd->add_option("--ca-file", add->account.ca_file,
                   "PEM file of the store's own certificate authority");
   cmd->add_option("--key-id", add->account.key_id, "the key's public half")->required();
-  cmd->add_option("--secret-file", add->secret_file,
-                  "file with the key's secret on its first line");
-  cmd->add_option("--secret-env", add->secret_env, "variable that holds the secret");
+  const auto secret_options = [](CLI::App* to, Add* out) {
+    to->add_option("--secret-file", out->secret_file,
+                   "file with the key's secret on its first line");
+    to->add_option("--secret-env", out->secret_env, "variable that holds the secret");
+    to->add_option("--secret-in", out->secret_in,
+                   "where it is kept: file (private to you) or keyring (the desktop's)")
+        ->check(CLI::IsMember({"file", "keyring"}));
+  };
+  secret_options(cmd, add.get());
   cmd->add_option("--access", add->access, "read or write")
       ->check(CLI::IsMember({"read", "write"}))
       ->capture_default_str();
@@ -234,6 +277,13 @@ void AddAccountCommands(CLI::App* app, Work* run) {
       ->check(CLI::IsMember({"path", "host"}))
       ->capture_default_str();
   cmd->callback([=] { *run = [add](World& w) { return RunAdd(*add, w); }; });
+
+  auto change = std::make_shared<Add>();
+  cmd = group->add_subcommand("change", "a renewed key, or another place for its secret");
+  cmd->add_option("NAME", change->account.name, "an account")->required();
+  cmd->add_option("--key-id", change->account.key_id, "the key's public half");
+  secret_options(cmd, change.get());
+  cmd->callback([=] { *run = [change](World& w) { return RunChange(*change, w); }; });
 
   group->add_subcommand("list", "all accounts")->callback([=] { *run = RunList; });
 

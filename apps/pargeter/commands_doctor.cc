@@ -107,6 +107,25 @@ void LookAtServices(const World& world, Findings* out) {
   }
 }
 
+// Does a unit, or a drop-in beside ours, hand this account's secret to a drive?
+bool GivenToService(const World& world, const std::string& account) {
+  const UnitPlaces places = ::geteuid() == 0 ? PlacesOf(Scope::kSystem, "") : UserPlaces(world);
+  for (const ServiceSpec& service : InstalledServices(places)) {
+    std::error_code ec;
+    for (std::filesystem::directory_iterator it(places.DropInFolder(service.drive), ec), end;
+         !ec && it != end; it.increment(ec)) {
+      const auto text = ReadFile(it->path().string(), 1 << 16);
+      if (!text.ok()) continue;
+      for (const std::string& line : Split(*text, '\n')) {
+        const bool one =
+            line.compare(0, 14, "LoadCredential") == 0 || line.compare(0, 13, "SetCredential") == 0;
+        if (one && line.find("=pargeter." + account + ":") != std::string::npos) return true;
+      }
+    }
+  }
+  return false;
+}
+
 void LookAtAccounts(const World& world, Findings* out) {
   for (const std::string& name : AccountNames(world.paths)) {
     if (const auto account = LoadAccount(world.paths, name); !account.ok()) {
@@ -114,6 +133,11 @@ void LookAtAccounts(const World& world, Findings* out) {
       continue;
     }
     const auto store = OpenStore(world, name, "");
+    if (!store.ok() && GivenToService(world, name)) {
+      out->Note(fmt::format("account {}: its secret is a credential of a service", name),
+                "Whether it is the right one, the service says: pargeter service status");
+      continue;
+    }
     if (!store.ok()) {
       out->Bad(fmt::format("account {}: {}", name, store.error().what), store.error().remedy);
       continue;
@@ -121,9 +145,12 @@ void LookAtAccounts(const World& world, Findings* out) {
     const TestReport report = (*store)->Test(true, nullptr);
     if (report.failure)
       out->Bad(fmt::format("account {}: {}", name, report.failure->what), report.failure->remedy);
-    else
+    else if (report.clock.empty())
       out->Well(
           fmt::format("account {}: its store answers, takes the key, and its clock agrees", name));
+    else
+      out->Bad(fmt::format("account {}: {}", name, report.clock),
+               "Set the time, or let it be set: timedatectl set-ntp true");
   }
 }
 

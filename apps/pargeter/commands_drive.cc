@@ -5,8 +5,10 @@
 #include <cstdlib>
 #include <filesystem>
 
+#include "base/file.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "cache/relocate.h"
 #include "control/client.h"
 #include "stores.h"
 #include "world.h"
@@ -20,7 +22,7 @@ struct Change {
   std::optional<std::string> account, folder, at, mode, label, cache_limit, cache_at, fresh_for,
       stop_within;
   std::optional<double> keep_free;
-  std::optional<std::string> hold, share_with;
+  std::optional<std::string> hold, share_with, shy_readers, shy_allowance;
   bool read_only = false, read_write = false, discard_pending = false;
 };
 
@@ -82,6 +84,10 @@ Status Apply(const Change& c, DriveSettings* d) {
                  "0.1 keeps a tenth of the disk free.");
   }
   if (c.hold) PG_TRY(ParseHold(*c.hold, d));
+  if (c.shy_readers) d->shy_readers = *c.shy_readers == "none" ? "" : *c.shy_readers;
+  if (c.shy_allowance) {
+    PG_ASSIGN(d->shy_allowance, ParseSize(*c.shy_allowance));
+  }
   if (c.share_with) {
     if (*c.share_with != "owner" && *c.share_with != "all")
       return Error(Code::kInvalid, "a drive is shared with: owner, or all");
@@ -200,18 +206,65 @@ Result<bool> IsRunning(const World& world, const std::string& name) {
   return !answer.ok() || answer->has_value();
 }
 
+std::string CacheOf(const World& world, const DriveSettings& d) {
+  return d.cache_at.empty() ? world.paths.DriveState(d.name) + "/cache" : d.cache_at;
+}
+
+// File by file; ended at any moment, the same command goes on. What waits for upload is in the
+// drive's state, and stays there.
+Status MoveCache(const World& world, const DriveSettings& before, const DriveSettings& after) {
+  PG_ASSIGN(const bool running, IsRunning(world, before.name));
+  if (running)
+    return Error(Code::kBusy, fmt::format("the drive {} is mounted", before.name),
+                 fmt::format("Unmount it first: pargeter unmount {}", before.name));
+  // nobody mounts it meanwhile
+  auto lock = LockFile(world.paths.DriveState(before.name) + "/lock");
+  if (!lock.ok()) return lock.error();
+  const std::string from = CacheOf(world, before), to = CacheOf(world, after);
+  const auto mine = ReadFile(from + "/.drive", 256), there = ReadFile(to + "/.drive", 256);
+  if (mine.ok() && there.ok() && *mine != *there)
+    return Error(Code::kRefused, fmt::format("{} is the cache of another drive", Printable(to)),
+                 "Choose a folder of its own.");
+  const bool terminal = ::isatty(2) != 0 && !world.quiet;
+  Steady said{};
+  const auto moved = MoveBlocks(from, to, &RealDisk(), [&](const Relocation& r) {
+    const Steady now = SystemClock().Now();
+    if (!terminal || now - said < std::chrono::milliseconds(200)) return;
+    said = now;
+    fmt::print(stderr, "\r\x1b[K{} of {} moved", FormatSize(r.bytes_done), FormatSize(r.bytes));
+  });
+  if (terminal) fmt::print(stderr, "\r\x1b[K");
+  if (!moved.ok())
+    return Error(moved.error().code, "the cache was not wholly moved: " + moved.error().what,
+                 moved.error().remedy.empty() ? "The same command goes on from there."
+                                              : moved.error().remedy);
+  if (mine.ok() && !there.ok()) PG_TRY(WriteFileAtomically(to + "/.drive", *mine, 0600));
+  PG_TRY(SaveDrive(world.paths, after));
+  std::error_code ec;
+  for (int i = 0; i < 256; ++i) std::filesystem::remove(fmt::format("{}/{:02x}", from, i), ec);
+  for (const char* name : {"/.drive", "/.lock"}) std::filesystem::remove(from + name, ec);
+  world.Say(moved->files == 0
+                ? fmt::format("Nothing was cached at {}; what is at {} is taken over.", from, to)
+                : fmt::format("{} in {} files moved to {}.", FormatSize(moved->bytes_done),
+                              moved->files, to));
+  return {};
+}
+
 Status RunChange(const Change& change, World& world) {
   PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, change.name));
   const DriveSettings before = d;
   PG_TRY(Apply(change, &d));
   PG_TRY(CheckPlace(world, d));
-  if ((d.account != before.account || d.folder != before.folder || d.cache_at != before.cache_at) &&
-      ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0) {
-    return Error(Code::kRefused,
-                 "account, folder and cache place of a drive that was mounted cannot be changed",
+  const bool used = ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0;
+  if ((d.account != before.account || d.folder != before.folder) && used) {
+    return Error(Code::kRefused, "account and folder of a drive that was mounted cannot be changed",
                  fmt::format("Remove it and add it anew: pargeter drive remove {}", d.name));
   }
-  PG_TRY(SaveDrive(world.paths, d));
+  if (d.cache_at != before.cache_at && used) {
+    PG_TRY(MoveCache(world, before, d));
+  } else {
+    PG_TRY(SaveDrive(world.paths, d));
+  }
   PG_ASSIGN(const bool running, IsRunning(world, d.name));
   world.Say(fmt::format("Drive {} is changed{}.", d.name,
                         running ? "; bring it to the mount with: pargeter refresh " + d.name : ""));
@@ -282,6 +335,11 @@ void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
   cmd->add_option("--hold-deletions", c->hold,
                   "hold back more than FILES deletions at once that are also more than that SHARE "
                   "of the drive, such as 1000,0.25; or off");
+  cmd->add_option("--shy-readers", c->shy_readers,
+                  "programs that get no whole files from the store: NAME,NAME, none, or default "
+                  "(the usual indexers, thumbnailers and scanners)");
+  cmd->add_option("--shy-allowance", c->shy_allowance,
+                  "bytes that they get of each file's ends, such as 256KiB");
   cmd->add_option("--cache-at", c->cache_at,
                   "folder for cached content, such as one on another disk");
   cmd->add_option("--fresh-for", c->fresh_for,

@@ -22,6 +22,29 @@ char MarkOf(const std::string& state) {
 
 std::string Shown(const std::string& path) { return Printable(path.substr(path.rfind('/') + 1)); }
 
+// What is below a folder, where that is not all alike.
+std::string CountsOf(const Json& entry) {
+  if (!entry.contains("below")) {
+    const std::string placement = entry.value("placement", "");
+    return placement == "thin" || placement == "hide" ? "  (" + placement + ")" : "";
+  }
+  const Json& below = entry["below"];
+  const auto count = [&below](const char* what) { return below.value(what, std::int64_t{0}); };
+  std::vector<std::string> parts;
+  const std::string placement = entry.value("placement", "");
+  if (placement == "pin" || placement == "thin" || placement == "hide" || placement == "local")
+    parts.push_back(placement);
+  if (count("files") > 0 && count("here") > 0 && count("here") < count("files"))
+    parts.push_back(fmt::format("{} of {} here", count("here"), count("files")));
+  if (count("pending") > 0) parts.push_back(fmt::format("{} pending", count("pending")));
+  if (count("conflicts") > 0) parts.push_back(fmt::format("{} in conflict", count("conflicts")));
+  if (count("unlisted") > 0 && entry.value("known", true))
+    parts.push_back(fmt::format("{} not seen", count("unlisted") == 1
+                                                   ? std::string("a folder")
+                                                   : fmt::format("{} folders", count("unlisted"))));
+  return parts.empty() ? "" : fmt::format("  ({})", fmt::join(parts, ", "));
+}
+
 Status RunList(std::vector<std::string> paths, bool itself, World& world) {
   if (paths.empty()) paths.push_back(".");
   Json all = Json::array();
@@ -37,13 +60,14 @@ Status RunList(std::vector<std::string> paths, bool itself, World& world) {
       std::string when = e.value("mtime", "").substr(0, 16);
       if (when.size() > 10) when[10] = ' ';
       world.Say(fmt::format(
-          "{} {:>10} {:>10}  {:<16}  {}{}", MarkOf(state),
+          "{} {:>10} {:>10}  {:<16}  {}{}{}", MarkOf(state),
           e.value("known", true) ? FormatSize(e.value("size", std::uint64_t{0})) : "not seen",
           FormatSize(e.value("on_disk", std::uint64_t{0})), when,
           Shown(name.empty() ? at.drive.name : name),
           kind == "folder"    ? "/"
           : kind == "symlink" ? "@"
-                              : ""));
+                              : "",
+          CountsOf(e)));
       Json entry = e;
       entry["path"] = JsonText(at.drive.at) + (name.empty() ? "" : "/" + name);
       all.push_back(std::move(entry));
@@ -55,32 +79,18 @@ Status RunList(std::vector<std::string> paths, bool itself, World& world) {
   return {};
 }
 
-Status RunEvict(const std::vector<std::string>& paths, World& world) {
-  std::uint64_t freed = 0;
-  for (const std::string& path : paths) {
-    PG_ASSIGN(const Located at, Locate(world, path));
-    PG_ASSIGN(const Json answer,
-              AskDrive(world, at.drive, "evict", {{"path", at.path}}, Duration(600000)));
-    freed += answer.value("freed", std::uint64_t{0});
-  }
-  world.Say(fmt::format("{} freed; names stay, pending changes are kept.", FormatSize(freed)));
-  if (world.json) world.PrintJson({{"freed", freed}});
-  return {};
-}
-
 }  // namespace
 
 void AddFileCommands(CLI::App* app, Work* run) {
   auto paths = std::make_shared<std::vector<std::string>>();
   auto itself = std::make_shared<bool>(false);
-  CLI::App* cmd = app->add_subcommand(
-      "ls", "state, size and size on disk:  . remote  : partial  o cached  ^ pending  ! conflict");
+  CLI::App* cmd = app->add_subcommand("ls",
+                                      "state, size and size on disk:  . remote  : partial  o "
+                                      "cached  * pinned  ^ pending  ! conflict  "
+                                      "= local");
   cmd->add_option("PATH", *paths, "files or folders on a drive; default: here");
   cmd->add_flag("-d,--itself", *itself, "a folder itself, not what is in it");
   cmd->callback([=] { *run = [=](World& w) { return RunList(*paths, *itself, w); }; });
-  cmd = app->add_subcommand("evict", "give back the disk space of cached files; their names stay");
-  cmd->add_option("PATH", *paths, "files or folders on a drive")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunEvict(*paths, w); }; });
 }
 
 }  // namespace pargeter::app

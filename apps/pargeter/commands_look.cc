@@ -2,11 +2,15 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <filesystem>
+#include <map>
+#include <thread>
 
 #include "base/text.h"
 #include "base/units.h"
 #include "control/client.h"
 #include "drive_methods.h"
+#include "service/manager.h"
 #include "services.h"
 #include "stores.h"
 #include "world.h"
@@ -54,6 +58,12 @@ Result<Json> StatusOf(const World& world, const DriveSettings& d) {
     answer->erase("online");
   }
   if (answer) status.update(*answer);
+  if (running) {
+    std::error_code ec;
+    const auto exe =
+        std::filesystem::read_symlink(fmt::format("/proc/{}/exe", status.value("pid", 0)), ec);
+    status["outdated"] = !ec && exe.string().find(" (deleted)") != std::string::npos;
+  }
   status["running"] = running;
   return status;
 }
@@ -74,17 +84,27 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                         d.label.empty() ? "" : "  " + Printable(d.label), Printable(d.at),
                         d.account, Printable(d.folder), d.mode, d.read_only ? ", read-only" : "",
                         state + (running && s.value("service", false) ? "; as a service" : "")));
+  if (s.value("outdated", false))
+    world.Say(
+        fmt::format("  program  was replaced since it started; the new one takes over with: "
+                    "pargeter {}",
+                    s.value("service", false) ? "service restart " + d.name
+                                              : "unmount " + d.name + ", then mount again"));
   const std::string starts = s.value("starts", "");
-  world.Say(starts.empty()
-                ? "  starts   by hand only; by itself with: pargeter service enable " + d.name
-                : "  starts   " + starts);
+  const bool can_start = Manager::Running().ok();
+  world.Say("  starts   " + (!starts.empty() ? starts
+                             : can_start
+                                 ? "by hand only; by itself with: pargeter service enable " + d.name
+                                 : "by hand only"));
   world.Say(files == 0
                 ? "  pending  nothing waits for upload"
                 : fmt::format("  pending  {}, {}, the oldest for {}", Plural(files, "change"),
                               FormatSize(pending.value("bytes", std::uint64_t{0})),
                               AgeOf(pending.value("oldest", ""))));
-  world.Say(fmt::format("  cache    {} of {}", FormatSize(cache.value("bytes", std::uint64_t{0})),
-                        FormatSize(cache.value("limit", std::uint64_t{0}))));
+  const std::uint64_t pinned = cache.value("pinned_bytes", std::uint64_t{0});
+  world.Say(fmt::format("  cache    {} of {}{}", FormatSize(cache.value("bytes", std::uint64_t{0})),
+                        FormatSize(cache.value("limit", std::uint64_t{0})),
+                        pinned > 0 ? fmt::format(", {} pinned", FormatSize(pinned)) : ""));
   const Json held = s.value("held", Json::object());
   if (held.value("files", std::uint64_t{0}) > 0) {
     world.Say(
@@ -256,9 +276,50 @@ Status RunRefresh(const std::string& name, World& world) {
   return {};
 }
 
+// What changed lately, on which side; with `follow` until interrupted, as it happens.
+Status RunActivity(const std::string& name, bool follow, World& world) {
+  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  std::map<std::string, std::int64_t> seen;
+  for (bool first = true;; first = false) {
+    Json all = Json::array();
+    for (const std::string& each : names) {
+      PG_ASSIGN(const std::optional<Json> answer,
+                CallDrive(world.paths.SocketOf(each), "activity",
+                          {{"after", seen[each]}, {"limit", first ? 50 : 1000}}, Duration(10000)));
+      if (!answer) continue;
+      for (Json item : (*answer)["activity"]) {
+        seen[each] = item.value("number", std::int64_t{0});
+        item["drive"] = each;
+        std::string when = item.value("at", "").substr(0, 19);
+        if (when.size() > 10) when[10] = ' ';
+        const std::string detail = item.value("detail", "");
+        world.Say(fmt::format("{}  {:<9} {:<5} {}/{}{}", when, item.value("what", ""),
+                              item.value("side", ""), each, item.value("path", ""),
+                              detail.empty() ? "" : "  (" + detail + ")"));
+        if (follow && world.json) fmt::print("{}\n", item.dump());
+        all.push_back(std::move(item));
+      }
+    }
+    std::fflush(stdout);
+    if (!follow) {
+      if (all.empty()) world.Say("Nothing has happened since the drives were mounted.");
+      if (world.json) world.PrintJson({{"activity", all}});
+      return {};
+    }
+    std::this_thread::sleep_for(std::chrono::milliseconds(500));
+  }
+}
+
 }  // namespace
 
 void AddLookCommands(CLI::App* app, Work* run) {
+  auto whose = std::make_shared<std::string>();
+  auto follow = std::make_shared<bool>(false);
+  CLI::App* activity =
+      app->add_subcommand("activity", "what changed lately, on which side, and who was held back");
+  activity->add_option("NAME", *whose, "a drive; default: all");
+  activity->add_flag("--follow", *follow, "go on as it happens");
+  activity->callback([=] { *run = [=](World& w) { return RunActivity(*whose, *follow, w); }; });
   auto name = std::make_shared<std::string>();
   auto timeout = std::make_shared<std::string>("10m");
   const auto with_name = [&](const char* command, const char* what) {

@@ -5,6 +5,7 @@
 #include <CLI/CLI.hpp>
 #include <algorithm>
 #include <filesystem>
+#include <thread>
 
 #include "base/file.h"
 #include "base/text.h"
@@ -81,8 +82,14 @@ Status CheckAsOwner(const Owner& owner, const ServiceSpec& spec) {
     PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, spec.drive));
     PG_TRY(LoadAccount(world.paths, d.account));
     // none may be well: the service manager may give one
-    const auto secret = LoadSecret(world.paths.SecretsFile(), d.account);
-    if (!secret.ok() && secret.error().code != Code::kNotFound) return secret.error();
+    const auto place = SecretPlace(world.paths.SecretsFile(), d.account);
+    if (!place.ok() && place.error().code != Code::kNotFound) return place.error();
+    if (place.ok() && *place == SecretIn::kKeyring && spec.scope == Scope::kSystem)
+      return Error(Code::kPermission,
+                   fmt::format("the secret of the account {} is in a keyring, which a service of "
+                               "the machine cannot open",
+                               d.account),
+                   fmt::format("pargeter account change {} --secret-in file", d.account));
     PG_TRY(MakeFolders(world.paths.DriveState(d.name)));
     if (::access(world.paths.DriveState(d.name).c_str(), W_OK) != 0)
       return FromErrno(
@@ -135,10 +142,14 @@ Status Disable(const World& world, const UnitPlaces& places, const std::string& 
 // The reason of a failed start, as the drive itself said it.
 Error WhyNot(Manager* manager, const ServiceSpec& spec, const Error& failed) {
   std::string said;
-  Ignore(ReadJournal(spec.drive, spec.scope, 30, false, [&](const JournalLine& line) {
-    if (line.text.compare(0, 10, "pargeter: ") == 0) said = line.text.substr(10);
-    return true;
-  }));
+  // the journal takes a line in a moment after it was written
+  for (int i = 0; i < 20 && said.empty(); ++i) {
+    if (i > 0) std::this_thread::sleep_for(std::chrono::milliseconds(100));
+    Ignore(ReadJournal(spec.drive, spec.scope, 30, false, [&](const JournalLine& line) {
+      if (line.text.compare(0, 10, "pargeter: ") == 0) said = line.text.substr(10);
+      return true;
+    }));
+  }
   const auto state = manager->StateOf(UnitName(spec.drive));
   Code code = failed.code;
   if (state.ok() && !state->killed) {

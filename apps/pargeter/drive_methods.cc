@@ -17,15 +17,24 @@ const char* KindName(const Node& node) {
   return "file";
 }
 
+Json SumsJson(const Sums& s) {
+  return {{"files", s.files},       {"folders", s.folders},     {"here", s.whole},
+          {"pending", s.pending},   {"conflicts", s.conflicts}, {"pinned", s.pinned_files},
+          {"local", s.local_files}, {"unlisted", s.unlisted}};
+}
+
 Json EntryOf(const Drive::StateOf& s, const std::string& path) {
-  return {{"path", JsonText(path)},
-          {"kind", KindName(s.node)},
-          {"state", s.state},
-          {"size", s.node.size},
-          {"on_disk", s.node.on_disk},
-          {"mtime", Rfc3339(s.node.mtime)},
-          {"known", s.node.kind != NodeKind::kFolder || s.node.listed_at != 0 ||
-                        s.node.there == There::kAbsent}};
+  Json entry = {{"path", JsonText(path)},
+                {"kind", KindName(s.node)},
+                {"state", s.state},
+                {"size", s.node.size},
+                {"on_disk", s.node.on_disk},
+                {"mtime", Rfc3339(s.node.mtime)},
+                {"placement", NameOf(s.node.effective)},
+                {"known", s.node.kind != NodeKind::kFolder || s.node.listed_at != 0 ||
+                              s.node.there == There::kAbsent}};
+  if (s.node.kind == NodeKind::kFolder) entry["below"] = SumsJson(s.sums);
+  return entry;
 }
 
 Result<Json> List(Drive* drive, const std::string& path, bool itself) {
@@ -104,10 +113,187 @@ Json Summary(Drive* drive) {
            {{"files", s.pending.files},
             {"bytes", s.pending.bytes},
             {"oldest", Rfc3339(s.pending.oldest)}}},
-          {"cache", {{"bytes", s.cache_bytes}, {"limit", s.cache_limit}, {"pinned_bytes", 0}}},
+          {"cache",
+           {{"bytes", s.cache_bytes},
+            {"limit", s.cache_limit},
+            {"pinned_bytes", s.sums.pinned_on_disk}}},
+          {"below", SumsJson(s.sums)},
           {"held", {{"files", s.held}, {"since", Rfc3339(s.held_since)}}},
           {"conflicts", s.conflicts},
           {"last_error", JsonText(s.last_error)}};
+}
+
+Result<std::vector<NodeId>> NodesAt(Drive* drive, const Json& params) {
+  std::vector<NodeId> ids;
+  for (const Json& path : params.value("paths", Json::array())) {
+    PG_ASSIGN(const Node node, drive->NodeAt(path.get<std::string>()));
+    ids.push_back(node.id);
+  }
+  return ids;
+}
+
+Json JsonTexts(const std::vector<std::string>& texts) {
+  Json out = Json::array();
+  for (const std::string& text : texts) out.push_back(JsonText(text));
+  return out;
+}
+
+Result<Json> Evict(Drive* drive, const Json& params) {
+  PG_ASSIGN(const std::vector<NodeId> ids, NodesAt(drive, params));
+  EvictWish wish;
+  wish.unused_since = params.value("unused_since", Nanos{0});
+  wish.until_free = params.value("until_free", std::uint64_t{0});
+  wish.dry_run = params.value("dry_run", false);
+  PG_ASSIGN(const Evicted e, drive->Evict(ids, wish));
+  return Json{{"files", e.files},
+              {"freed", e.bytes},
+              {"free_before", e.free_before},
+              {"free_after", e.free_after},
+              {"pending", e.pending},
+              {"kept", e.kept},
+              {"open", e.open},
+              {"pending_names", JsonTexts(e.pending_names)},
+              {"kept_names", JsonTexts(e.kept_names)}};
+}
+
+// "path" or "pattern", and "placement"; "" takes it away. "pin" and "unpin" are the same for one
+// placement, with its own refusals.
+Result<Json> Place(Drive* drive, const Json& params) {
+  const std::string word = params.value("placement", "");
+  if (params.contains("pattern") || params.value("everywhere", false)) {
+    Placement placement = Placement::kNone;
+    if (!word.empty()) {
+      PG_ASSIGN(placement, ParsePlacement(word));
+    }
+    if (params.value("everywhere", false)) {
+      const bool pattern = params.contains("pattern");
+      PG_TRY(drive->PlaceEverywhere(params.value(pattern ? "pattern" : "path", ""), pattern,
+                                    placement));
+      return Json::object();
+    }
+    PG_TRY(drive->SetPattern(params["pattern"].get<std::string>(), placement));
+    return Json::object();
+  }
+  PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
+  if (word == "unpin") {
+    PG_TRY(drive->Unpin(node.id));
+  } else if (word.empty()) {
+    if (node.placement == Placement::kNone)
+      return Error(Code::kNotFound, "no rule is set on " + Printable(params.value("path", "")),
+                   "See: pargeter rule list");
+    PG_TRY(drive->Place(node.id, Placement::kNone));
+  } else {
+    PG_ASSIGN(const Placement placement, ParsePlacement(word));
+    PG_TRY(drive->Place(node.id, placement));
+  }
+  PG_ASSIGN(const Drive::StateOf state, drive->State(node.id));
+  const bool folder = node.kind == NodeKind::kFolder;
+  return Json{{"files", folder ? state.sums.files : 1},
+              {"bytes", state.node.size},
+              {"on_disk", state.node.on_disk}};
+}
+
+Result<Json> Happened(Drive* drive, const Json& params) {
+  Json all = Json::array();
+  for (const Happening& h : drive->Happened(params.value("after", std::int64_t{0}),
+                                            params.value("limit", std::size_t{100}))) {
+    all.push_back({{"number", h.number},
+                   {"at", Rfc3339(h.at)},
+                   {"side", h.side},
+                   {"what", h.what},
+                   {"path", JsonText(h.path)},
+                   {"detail", JsonText(h.detail)}});
+  }
+  return Json{{"activity", all}};
+}
+
+Result<Json> Rules(Drive* drive) {
+  PG_ASSIGN(const auto rules, drive->Rules());
+  Json all = Json::array();
+  for (const Drive::PlacedRule& each : rules) {
+    const Rule& rule = each.rule;
+    all.push_back({{rule.is_pattern ? "pattern" : "path", JsonText(rule.key)},
+                   {"placement", NameOf(rule.placement)},
+                   {"everywhere", rule.everywhere},
+                   {"set", Rfc3339(rule.set_at)},
+                   {"by", JsonText(rule.set_by)},
+                   {"known", each.here}});
+  }
+  return Json{{"rules", all}};
+}
+
+Result<Json> Explain(Drive* drive, const std::string& path) {
+  PG_ASSIGN(const Node at, drive->NodeAt(path));
+  PG_ASSIGN(const Explanation e, drive->Explain(at.id));
+  const Node& n = e.node;
+  return Json{{"path", JsonText(e.path)},
+              {"kind", KindName(n)},
+              {"state", e.state},
+              {"size", n.size},
+              {"on_disk", n.on_disk},
+              {"sums", SumsJson(e.sums)},
+              {"placement", NameOf(e.placement)},
+              {"placed_on", JsonText(e.placed_on)},
+              {"by_itself", e.by_itself},
+              {"by_pattern", e.by_pattern},
+              {"placed_at", Rfc3339(e.placed_at)},
+              {"placed_by", JsonText(e.placed_by)},
+              {"pending", n.intent != 0},
+              {"pending_since", Rfc3339(n.intent_since)},
+              {"attempts", n.attempts},
+              {"error", JsonText(n.error)},
+              {"action", n.intent != 0 ? ActionOf(n) : ""},
+              {"used", Rfc3339(n.used_at)},
+              {"changed", Rfc3339(n.mtime)},
+              {"version", JsonText(n.version)},
+              {"at_store", n.there != There::kAbsent},
+              {"size_at_store", n.there_size},
+              {"listed", Rfc3339(n.listed_at)},
+              {"beside", JsonText(n.beside)},
+              {"open", e.opens},
+              {"offline_since", Rfc3339(e.offline_since)}};
+}
+
+Result<Json> Verify(Drive* drive, const Json& params) {
+  PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
+  PG_ASSIGN(const Checked c, drive->Verify(node.id, params.value("with_store", false)));
+  return Json{{"files", c.files},
+              {"bytes", c.bytes},
+              {"unknown", c.unknown},
+              {"pending", c.pending},
+              {"rotten", JsonTexts(c.rotten)},
+              {"unreadable", JsonTexts(c.unreadable)}};
+}
+
+Result<Json> BeginFetch(Drive* drive, const Json& params) {
+  PG_ASSIGN(std::vector<NodeId> ids, NodesAt(drive, params));
+  return Json{{"number", drive->BeginFetch(std::move(ids))}};
+}
+
+// How far it is; with "cancel" it ends, and what came stays.
+Result<Json> FetchProgress(Drive* drive, const Json& params) {
+  const auto fetch = drive->FetchOf(params.value("number", std::int64_t{0}));
+  if (!fetch) return Error(Code::kNotFound, "this fetch is not under way");
+  if (params.value("cancel", false)) fetch->cancel->Cancel();
+  const bool finished = fetch->finished;  // before the rest is looked at
+  Json failed = Json::array();
+  const Lock lock(fetch->mutex);
+  for (const auto& [path, error] : fetch->failed) {
+    if (failed.size() >= 20) break;
+    failed.push_back({{"path", JsonText(path)},
+                      {"code", NameOf(error.code)},
+                      {"what", JsonText(error.what)},
+                      {"remedy", JsonText(error.remedy)}});
+  }
+  return Json{{"finished", finished},
+              {"looking", fetch->looking.load()},
+              {"files", fetch->files.load()},
+              {"files_done", fetch->files_done.load()},
+              {"thin", fetch->thin.load()},
+              {"bytes", fetch->bytes.load()},
+              {"bytes_done", fetch->bytes_done.load()},
+              {"failed", failed},
+              {"failures", fetch->failed.size()}};
 }
 
 }  // namespace
@@ -126,10 +312,14 @@ Result<Json> AnswerMethod(Drive* drive, const std::string& method, const Json& p
     PG_ASSIGN(const std::uint64_t back, drive->DropDeletions());
     return Json{{"back", back}};
   }
-  if (method == "evict") {
-    PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
-    return Json{{"freed", drive->EvictAll(node.id)}};
-  }
+  if (method == "evict") return Evict(drive, params);
+  if (method == "place") return Place(drive, params);
+  if (method == "activity") return Happened(drive, params);
+  if (method == "rules") return Rules(drive);
+  if (method == "explain") return Explain(drive, params.value("path", ""));
+  if (method == "verify") return Verify(drive, params);
+  if (method == "fetch") return BeginFetch(drive, params);
+  if (method == "fetch-progress") return FetchProgress(drive, params);
   return Error(Code::kInvalid, "no drive answers \"" + Printable(method) + "\"");
 }
 

@@ -59,6 +59,8 @@ int Main(int argc, char** argv) {
   AddMountCommands(&app, &run);
   AddServiceCommands(&app, &run);
   AddFileCommands(&app, &run);
+  AddResidencyCommands(&app, &run);
+  AddRuleCommands(&app, &run);
   AddLookCommands(&app, &run);
   AddDoctorCommand(&app, &run);
   AddDemoCommand(&app, &run);

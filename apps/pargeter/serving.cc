@@ -46,10 +46,6 @@ bool MountAnswers(const std::string& at) {
   return ::statx(AT_FDCWD, at.c_str(), AT_STATX_FORCE_SYNC, STATX_BASIC_STATS, &info) == 0;
 }
 
-DriveLimits LimitsOf(const DriveSettings& d) {
-  return {d.cache_limit, d.keep_free, d.fresh_for, d.hold_files, d.hold_share};
-}
-
 // A link in the state says where the socket is: whoever knows the state finds the process.
 Status LinkSocket(const Paths& paths, const std::string& name) {
   const std::string link = paths.SocketLinkOf(name), fresh = link + ".new";
@@ -205,6 +201,10 @@ Result<Json> Serving::Refresh() {
     note(&applied, now.fresh_for != was.fresh_for, "age of listings");
     note(&applied, now.hold_files != was.hold_files || now.hold_share != was.hold_share,
          "holding back deletions");
+    note(&applied, now.shy_readers != was.shy_readers || now.shy_allowance != was.shy_allowance,
+         "shy readers");
+    was.shy_readers = now.shy_readers;
+    was.shy_allowance = now.shy_allowance;
     note(&applied, now.stop_within != was.stop_within, "wait at the end");
     note(&applied, now.label != was.label, "label");
     note(&remount, now.at != was.at, "at");

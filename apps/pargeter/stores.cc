@@ -48,6 +48,22 @@ Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std:
   return std::make_unique<s3::S3Provider>(std::move(options));
 }
 
+DriveLimits LimitsOf(const DriveSettings& d) {
+  DriveLimits limits;
+  limits.cache_limit = d.cache_limit;
+  limits.keep_free = d.keep_free;
+  limits.fresh_for = d.fresh_for;
+  limits.hold_files = d.hold_files;
+  limits.hold_share = d.hold_share;
+  limits.shy_allowance = d.shy_allowance;
+  if (d.shy_readers != "default") {
+    limits.shy_readers.clear();
+    for (const std::string& name : Split(d.shy_readers, ','))
+      if (!Trim(name).empty()) limits.shy_readers.emplace_back(Trim(name));
+  }
+  return limits;
+}
+
 Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings& settings,
                                          bool with_store) {
   std::unique_ptr<Provider> provider;
@@ -62,12 +78,8 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   options.state_folder = world.paths.DriveState(settings.name);
   options.cache_folder =
       settings.cache_at.empty() ? options.state_folder + "/cache" : settings.cache_at;
-  options.cache_limit = settings.cache_limit;
-  options.keep_free = settings.keep_free;
-  options.fresh_for = settings.fresh_for;
+  static_cast<DriveLimits&>(options) = LimitsOf(settings);
   options.read_only = read_only;
-  options.hold_files = settings.hold_files;
-  options.hold_share = settings.hold_share;
   options.uid = ::geteuid();
   options.gid = ::getegid();
   char host[256] = "here";
@@ -95,19 +107,37 @@ Result<Located> Locate(const World& world, const std::string& path) {
                "See: pargeter drive list");
 }
 
-Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,
-                      const Json& params, Duration patience) {
-  PG_ASSIGN(std::optional<Json> answer,
-            CallDrive(world.paths.SocketOf(drive.name), method, params, patience));
-  if (answer) return std::move(*answer);
+Result<Talk> Talk::With(const World& world, const DriveSettings& drive, bool with_store) {
+  Talk talk;
+  talk.socket_ = world.paths.SocketOf(drive.name);
+  PG_ASSIGN(const std::optional<Json> running,
+            CallDrive(talk.socket_, "status", Json::object(), Duration(30000)));
+  if (running) return talk;
   if (::access((world.paths.DriveState(drive.name) + "/index.db").c_str(), F_OK) != 0) {
     return Error(
         Code::kNotFound,
         fmt::format("the drive {} was never mounted: nothing is known of its files", drive.name),
         fmt::format("Mount it: pargeter mount {}", drive.name));
   }
-  PG_ASSIGN(const std::unique_ptr<Drive> opened, OpenDrive(world, drive, false));
-  return AnswerMethod(opened.get(), method, params);
+  PG_ASSIGN(talk.opened_, OpenDrive(world, drive, with_store));
+  if (with_store) {
+    talk.opened_->Start(nullptr);
+    PG_TRY(talk.opened_->FirstContact());
+  }
+  return talk;
+}
+
+Result<Json> Talk::Ask(const std::string& method, const Json& params, Duration patience) {
+  if (opened_) return AnswerMethod(opened_.get(), method, params);
+  PG_ASSIGN(std::optional<Json> answer, CallDrive(socket_, method, params, patience));
+  if (answer) return std::move(*answer);
+  return Error(Code::kUnavailable, "the drive was unmounted meanwhile");
+}
+
+Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,
+                      const Json& params, Duration patience) {
+  PG_ASSIGN(Talk talk, Talk::With(world, drive, false));
+  return talk.Ask(method, params, patience);
 }
 
 }  // namespace pargeter::app

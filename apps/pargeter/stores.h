@@ -27,6 +27,22 @@ struct Located {
 };
 Result<Located> Locate(const World& world, const std::string& path);
 
+// A drive to talk with for more than one question: the running one, or, while none runs, its state
+// opened here; then with its store, and at work, if `with_store`.
+class Talk {
+ public:
+  static Result<Talk> With(const World& world, const DriveSettings& drive, bool with_store);
+  Result<Json> Ask(const std::string& method, const Json& params,
+                   Duration patience = Duration(30000));
+  bool runs() const { return opened_ == nullptr; }
+
+ private:
+  std::string socket_;
+  std::unique_ptr<Drive> opened_;
+};
+
+DriveLimits LimitsOf(const DriveSettings& settings);
+
 // Asks the running drive, or its state on disk if it does not run: `method` is one of those that
 // drive_methods.h answers.
 Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,

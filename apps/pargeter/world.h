@@ -42,6 +42,8 @@ void AddDriveCommands(CLI::App* app, Work* run);
 void AddMountCommands(CLI::App* app, Work* run);
 void AddServiceCommands(CLI::App* app, Work* run);
 void AddFileCommands(CLI::App* app, Work* run);
+void AddResidencyCommands(CLI::App* app, Work* run);
+void AddRuleCommands(CLI::App* app, Work* run);
 void AddLookCommands(CLI::App* app, Work* run);
 void AddDoctorCommand(CLI::App* app, Work* run);
 void AddDemoCommand(CLI::App* app, Work* run);

@@ -15,15 +15,17 @@ constexpr std::uint64_t kLookEvery = 16 * kMiB;
 Budget::Budget(Limits limits, std::string folder, Disk* disk)
     : folder_(std::move(folder)), disk_(disk), limits_(limits) {}
 
+std::uint64_t Budget::Keep() const {
+  struct statvfs info {};
+  if (::statvfs(folder_.c_str(), &info) != 0) return 0;
+  return static_cast<std::uint64_t>(limits_.keep_free * static_cast<double>(info.f_blocks) *
+                                    static_cast<double>(info.f_frsize));
+}
+
 std::uint64_t Budget::DiskRoom() {
   if (until_look_ == 0) {
-    struct statvfs info {};
     const auto free = disk_->FreeBytes(folder_);
-    std::uint64_t keep = 0;
-    if (::statvfs(folder_.c_str(), &info) == 0) {
-      keep = static_cast<std::uint64_t>(limits_.keep_free * static_cast<double>(info.f_blocks) *
-                                        static_cast<double>(info.f_frsize));
-    }
+    const std::uint64_t keep = Keep();
     room_ = free.ok() && *free > keep ? *free - keep : 0;
     until_look_ = kLookEvery;
   }
@@ -69,6 +71,19 @@ void Budget::Release(std::uint64_t bytes) {
   const Lock lock(mutex_);
   used_ -= std::min(used_, bytes);
   until_look_ = 0;
+}
+
+std::uint64_t Budget::Short() {
+  const Lock lock(mutex_);
+  const auto free = disk_->FreeBytes(folder_);
+  const std::uint64_t keep = Keep();
+  return free.ok() && *free < keep ? keep - *free : 0;
+}
+
+std::uint64_t Budget::Room() {
+  const Lock lock(mutex_);
+  until_look_ = 0;
+  return DiskRoom();
 }
 
 std::uint64_t Budget::Used() const {

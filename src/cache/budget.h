@@ -28,12 +28,16 @@ class Budget {
   Status ReserveForWriting(std::uint64_t bytes);
   void Release(std::uint64_t bytes);
   std::uint64_t Used() const;
+  std::uint64_t Room();  // that the disk has to give
+  // Bytes that the disk is short of the share to keep free: others may have filled it.
+  std::uint64_t Short();
   Limits limits() const;
   void SetLimits(Limits limits);
 
  private:
   // Bytes that may still be written to the disk; looks at it at most once for each 16 MiB taken.
   std::uint64_t DiskRoom() REQUIRES(mutex_);
+  std::uint64_t Keep() const REQUIRES(mutex_);
   const std::string folder_;
   Disk* const disk_;
   mutable Mutex mutex_;

@@ -5,6 +5,7 @@
 
 #include "base/file.h"
 #include "base/text.h"
+#include "config/keyring.h"
 #include "config/toml_file.h"
 
 namespace pargeter {
@@ -23,25 +24,47 @@ Status CheckPrivate(const std::string& path) {
 
 }  // namespace
 
-Result<std::string> LoadSecret(const std::string& path, const std::string& account) {
+Result<SecretIn> SecretPlace(const std::string& path, const std::string& account) {
   PG_TRY(CheckPrivate(path));
   PG_ASSIGN(const TomlFile file, TomlFile::Load(path));
+  PG_ASSIGN(const std::optional<std::string> place, file.String(account, "secret_in"));
+  if (place == "keyring") return SecretIn::kKeyring;
   PG_ASSIGN(const std::optional<std::string> secret, file.String(account, "secret"));
-  if (!secret) {
-    return Error(Code::kNotFound, fmt::format("no secret is stored for the account {}", account),
-                 fmt::format("Add the account again with --secret-file."));
-  }
-  return *secret;
+  if (secret) return SecretIn::kFile;
+  return Error(Code::kNotFound, fmt::format("no secret is stored for the account {}", account),
+               fmt::format("Give it: pargeter account change {} --secret-file FILE", account));
 }
 
-Status SaveSecret(const std::string& path, const std::string& account, const std::string& secret) {
-  PG_TRY(CheckPrivate(path));
+Result<std::string> LoadSecret(const std::string& path, const std::string& account) {
+  PG_ASSIGN(const SecretIn place, SecretPlace(path, account));
+  if (place == SecretIn::kKeyring) return Keyring(path, account).Load();
+  PG_ASSIGN(const TomlFile file, TomlFile::Load(path));
+  const auto secret = file.String(account, "secret");
+  if (!secret.ok()) return secret.error();
+  return secret->value_or("");
+}
+
+Status SaveSecret(const std::string& path, const std::string& account, const std::string& secret,
+                  SecretIn place) {
+  const auto before = SecretPlace(path, account);
+  if (!before.ok() && before.error().code != Code::kNotFound) return before.error();
   PG_ASSIGN(TomlFile file, TomlFile::Load(path));
+  if (place == SecretIn::kKeyring) {
+    PG_TRY(Keyring(path, account).Save(secret));
+    PG_TRY(file.Remove(account, "secret"));
+    PG_TRY(file.SetString(account, "secret_in", "keyring"));
+    return file.Save(0600);
+  }
+  PG_TRY(file.Remove(account, "secret_in"));
   PG_TRY(file.SetString(account, "secret", secret));
-  return file.Save(0600);
+  PG_TRY(file.Save(0600));
+  if (before.ok() && *before == SecretIn::kKeyring) return Keyring(path, account).Forget();
+  return {};
 }
 
 Status ForgetSecret(const std::string& path, const std::string& account) {
+  const auto place = SecretPlace(path, account);
+  if (place.ok() && *place == SecretIn::kKeyring) PG_TRY(Keyring(path, account).Forget());
   PG_ASSIGN(TomlFile file, TomlFile::Load(path));
   if (file.text().empty()) return {};
   PG_TRY(file.RemoveSection(account));

@@ -140,6 +140,14 @@ Result<DriveSettings> LoadDrive(const Paths& paths, const std::string& name) {
     if (!size.ok()) return size.error().Within(file.path() + ": cache_limit");
     drive.cache_limit = *size;
   }
+  PG_TRY(Take(file, "shy_readers", &drive.shy_readers));
+  text.clear();
+  PG_TRY(Take(file, "shy_allowance", &text));
+  if (!text.empty()) {
+    const auto size = ParseSize(text);
+    if (!size.ok()) return size.error().Within(file.path() + ": shy_allowance");
+    drive.shy_allowance = *size;
+  }
   PG_ASSIGN(const std::optional<double> keep_free, file.Number("", "keep_free"));
   drive.keep_free = keep_free.value_or(drive.keep_free);
   text.clear();
@@ -205,6 +213,12 @@ Status SaveDrive(const Paths& paths, const DriveSettings& drive) {
   if (keep_free.value_or(defaults.keep_free) != drive.keep_free) {
     PG_TRY(file.SetNumber("", "keep_free", drive.keep_free));
   }
+  PG_ASSIGN(const std::optional<std::string> shy, file.String("", "shy_readers"));
+  if (shy || drive.shy_readers != defaults.shy_readers)
+    PG_TRY(file.SetString("", "shy_readers", drive.shy_readers));
+  PG_ASSIGN(const std::optional<std::string> allowance, file.String("", "shy_allowance"));
+  if (allowance || drive.shy_allowance != defaults.shy_allowance)
+    PG_TRY(Put(&file, "shy_allowance", ExactSize(drive.shy_allowance)));
   PG_ASSIGN(const std::optional<std::string> fresh, file.String("", "fresh_for"));
   if (fresh || drive.fresh_for != defaults.fresh_for) {
     PG_TRY(Put(&file, "fresh_for", fmt::format("{}ms", drive.fresh_for.count())));

@@ -37,6 +37,9 @@ struct DriveSettings {
   std::uint64_t cache_limit = 10ull << 30;  // bytes
   double keep_free = 0.1;                   // share of the disk, 0 to 1
   std::string cache_at;                     // "" = below the state folder
+  // Programs that get no whole files from the store, with commas; "default": the usual crawlers.
+  std::string shy_readers = "default";
+  std::uint64_t shy_allowance = 256 << 10;  // bytes that they get of each file
   Duration stop_within{30000};              // how long the end of the mount waits for uploads
   Duration fresh_for{5000};  // how old a listing may be before an open asks the store again
 };

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 #include <ctime>
 
 #include "base/log.h"
@@ -25,6 +26,20 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       PG_TRY(CommitUpload(job, *there));
       return Outcome::kDone;
     }
+  }
+  bool late = false;
+  if (there.ok() && there->kind != Kind::kFolder) {
+    const Lock tree(tree_mutex_);
+    // what is here must be all that is wanted: nothing may be needed of what stands there
+    const bool whole = job->node.there == There::kAbsent || job->node.there == There::kElsewhere ||
+                       (job->content != nullptr && (job->node.dirty & kData) != 0);
+    late = whole && IsLate(job->path, *there);
+  }
+  if (late) {
+    const Status gone = provider_->Remove(job->path, Precondition::Is(there->version), job->cancel);
+    job->delay = Duration(100);
+    if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
+    return Outcome::kAgain;
   }
   bool ours = false;
   const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
@@ -97,14 +112,25 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   theirs.mtime = theirs.ctime = there->attributes.mtime.value_or(there->modified);
   theirs.attributes_known = true;
   DropOccupant(job);
+  PG_TRY(Inherit(&theirs));
   PG_TRY(index_->Insert(&theirs));
   touched_.insert(theirs.id);
   acked_[theirs.id] = options_.clock->Now();
   PG_TRY(change.Commit());
+  activity_.Add("here", "conflict", job->path, "kept as " + live->node.name);
   LogAbout(LogLevel::kWarning, {job->path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", name, live->node.name);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Outcome::kAgain;
+}
+
+// Was it sent here for a file that has left this place meanwhile? A request that was called off can
+// still arrive at the store, after all that is known of it was dropped.
+bool Drive::IsLate(const std::string& path, const Entry& there) {
+  const std::string& origin = there.attributes.origin;
+  if (origin.compare(0, own_id_.size() + 1, own_id_ + ".") != 0) return false;
+  const NodeId id = std::strtoll(origin.c_str() + own_id_.size() + 1, nullptr, 10);
+  return left_behind_.count({id, path}) > 0;
 }
 
 // When, for the name of a copy that is kept.

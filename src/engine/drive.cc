@@ -37,12 +37,22 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
   drive->blocks_ =
       std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
   PG_TRY(drive->blocks_->Prepare());
+  auto cache_lock = LockFile(o.cache_folder + "/.lock");
+  if (!cache_lock.ok()) {
+    return Error(cache_lock.error().code,
+                 fmt::format("the cache folder {} is in use: {}", Printable(o.cache_folder),
+                             cache_lock.error().what),
+                 fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at DIR",
+                             o.name, o.name));
+  }
+  drive->cache_lock_ = std::move(*cache_lock);
   drive->budget_ =
       std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
   {
     const Lock tree(drive->tree_mutex_);
     drive->limits_ = o;
     PG_TRY(drive->OpenIndex());
+    PG_TRY(drive->LoadRules());
   }
   PG_TRY(drive->Recover());
   drive->link_ = std::make_unique<LinkState>(
@@ -51,6 +61,7 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
           [d = drive.get()](Duration patience) { return d->provider_->Ping(patience, d->stop_); },
           [d = drive.get()] { return d->provider_->LastSign(); },
           [d = drive.get()] {
+            d->WakePins();
             const Lock queue(d->queue_mutex_);
             d->queue_changed_.NotifyAll();
           }},
@@ -67,7 +78,19 @@ Status Drive::Recover() {
   if (own_id_.empty()) {
     own_id_ = RandomName(8);
     PG_TRY(index_->SetMeta("id", own_id_));
+    PG_TRY(SyncIndex());  // what bears this mark must not outlive it
   }
+  // a cache folder is one drive's, wherever it was carried: numbers mean files of this index only
+  const std::string mark = options_.cache_folder + "/.drive";
+  const auto owner = ReadFile(mark, 256);
+  if (owner.ok() && ::pargeter::Trim(*owner) != own_id_) {
+    return Error(Code::kRefused,
+                 fmt::format("{} is the cache of another drive", Printable(options_.cache_folder)),
+                 fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at "
+                             "DIR; or delete that one, if its drive is gone.",
+                             options_.name, options_.name));
+  }
+  if (!owner.ok()) PG_TRY(WriteFileAtomically(mark, own_id_ + "\n", 0600));
   PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
   hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
   PG_ASSIGN(const std::string boot, index_->Meta("boot"));
@@ -92,7 +115,11 @@ Status Drive::Recover() {
   for (const NodeId id : blocks_->List(Place::kPending)) {
     if (dirty.count(id) > 0) continue;
     PG_ASSIGN(auto node, index_->Get(id));
-    if (node && (node->dirty & kData)) continue;
+    if (node && (node->dirty & kData)) {  // local: waits for nothing
+      if (power_cut && !node->gone()) PG_TRY(MendPending(&*node));
+      dirty.insert(id);
+      continue;
+    }
     // acknowledged, but not moved back before the end: it is cache now; after a power cut it may as
     // well be a change of which the index knows nothing any more
     if (node && !node->gone() && !power_cut) {
@@ -184,6 +211,7 @@ void Drive::Start(ChangeListener* listener) {
   link_->Start();
   threads_.emplace_back([this] { TellLoop(); });
   threads_.emplace_back([this] { WatchLoop(); });
+  threads_.emplace_back([this] { PinLoop(); });
   for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
   if (options_.read_only) return;
   for (int i = 0; i < options_.upload_workers; ++i) threads_.emplace_back([this] { UploadLoop(); });
@@ -211,6 +239,7 @@ void Drive::Stop() {
   stop_->Cancel();
   if (!started_) return;
   link_->Stop();
+  WakePins();
   {
     const Lock lock(queue_mutex_);
     queue_changed_.NotifyAll();
@@ -229,6 +258,7 @@ void Drive::Stop() {
     const Lock lock(tree_mutex_);
     tree_changed_.NotifyAll();
   }
+  EndFetches(0);
   for (std::thread& thread : threads_) thread.join();
   threads_.clear();
   {
@@ -267,7 +297,6 @@ Drive::Live* Drive::Adopt(Node node) {
   if (!slot) {
     slot = std::make_unique<Live>();
     slot->node = std::move(node);
-    if (live_.size() > trim_at_) Trim();
   } else if (slot->doubtful) {
     Restore(slot.get(), std::move(node));
   }
@@ -391,6 +420,10 @@ void Drive::Restore(Live* live, Node node) {
 
 Status Drive::AddIntent(Live* live) {
   Node& node = live->node;
+  if (MayStay(node)) {
+    node.intent = 0;
+    return Save(live);
+  }
   if (node.intent == 0) {
     node.intent = index_->NextIntent();
     node.intent_since = options_.clock->Wall();
@@ -402,19 +435,26 @@ Status Drive::AddIntent(Live* live) {
   return {};
 }
 
-// Drops what neither the kernel nor an open file nor an unsaved change needs.
+// Drops what neither the kernel nor an open file nor an unsaved change needs. Called where a call
+// begins, and nobody under this lock has got hold of anything yet.
 void Drive::Trim() {
+  if (live_.size() <= std::max(trim_at_, options_.remembered)) return;
   for (auto it = live_.begin(); it != live_.end();) {
     const Live& live = *it->second;
-    const bool needed = live.lookups > 0 || live.opens > 0 || live.old_opens > 0 || live.unsaved ||
-                        live.upload || (live.content && live.content.use_count() > 1);
+    bool needed = used_.count(it->first) > 0 || live.lookups > 0 || live.opens > 0 ||
+                  live.old_opens > 0 || live.unsaved || live.upload ||
+                  (live.content && live.content.use_count() > 1);
+    if (!needed && live.content) {
+      const Lock lock(live.content->mu);
+      needed = live.content->unsaved;
+    }
     if (needed || it->first == kRootId) {
       ++it;
     } else {
       it = live_.erase(it);
     }
   }
-  trim_at_ = live_.size() * 2 + 20000;
+  trim_at_ = live_.size() * 2 + options_.remembered;
 }
 
 Attr Drive::AttrOf(const Live& live) {
@@ -509,6 +549,9 @@ Status Drive::CheckNewName(const std::string& name) const {
   if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
   if (NameToKey(name).size() > 1000)
     return Error(Code::kNameTooLong, "the name is too long for the store");
+  if (name == kRulesName)
+    return Error(Code::kInvalid, fmt::format("{} is where rules for all machines are kept", name),
+                 "See: pargeter rule --help");
   if (IsOwnScratchName(name)) {
     return Error(
         Code::kInvalid,

@@ -11,6 +11,7 @@
 // When Fsync returns it also survives a power cut.
 #pragma once
 
+#include <atomic>
 #include <deque>
 #include <functional>
 #include <map>
@@ -27,13 +28,17 @@
 #include "base/mutex.h"
 #include "cache/block_store.h"
 #include "cache/budget.h"
+#include "engine/activity.h"
 #include "engine/content.h"
 #include "engine/link_state.h"
+#include "engine/residency.h"
 #include "index/index.h"
 #include "net/cancel.h"
 #include "provider/provider.h"
 
 namespace pargeter {
+
+std::vector<std::string> CommonCrawlers();
 
 // What may change while the drive is mounted.
 struct DriveLimits {
@@ -44,6 +49,10 @@ struct DriveLimits {
   // from the store until somebody decides. 0: never.
   std::uint64_t hold_files = 1000;
   double hold_share = 0.25;
+  // Programs, by the kernel's name for them, that get only what is here and the ends of each file,
+  // at most so many bytes at each open.
+  std::vector<std::string> shy_readers = CommonCrawlers();
+  std::uint64_t shy_allowance = 256 * 1024;
 };
 
 struct DriveOptions : DriveLimits {
@@ -60,7 +69,8 @@ struct DriveOptions : DriveLimits {
   std::string host = "here";       // in the names of conflict copies
   int upload_workers = 32;
   int fetch_workers = 8;
-  std::string boot_id;  // another one than last time: what was not synced may be lost
+  std::size_t remembered = 20000;  // nodes in memory that nobody needs just now
+  std::string boot_id;             // another one than last time: what was not synced may be lost
   const Clock* clock = &SystemClock();
   Disk* disk = &RealDisk();
 };
@@ -92,6 +102,10 @@ struct OpenFile {
   std::uint64_t next GUARDED_BY(mu) = 0;
   std::uint64_t window GUARDED_BY(mu) = 0;
   std::uint64_t fetched_to GUARDED_BY(mu) = 0;
+  // of a program that is held back
+  std::string shy GUARDED_BY(mu);
+  std::uint64_t shy_used GUARDED_BY(mu) = 0;
+  bool held_back GUARDED_BY(mu) = false;
 };
 using OpenFilePtr = std::shared_ptr<OpenFile>;
 
@@ -119,6 +133,7 @@ struct DriveStatus {
   std::uint64_t held = 0;  // deletions of files that are held back
   Nanos held_since = 0;
   std::uint64_t conflicts = 0;
+  Sums sums;  // of the whole drive
 };
 
 class Drive {
@@ -167,8 +182,11 @@ class Drive {
   Result<Opened> OpenNode(NodeId id, Intent intent);  // may ask the store
   Result<Opened> Create(NodeId parent, const std::string& name, std::uint32_t mode,
                         std::uint32_t uid, std::uint32_t gid, bool exclusive);
+  // May give less than is there, but only to a shy reader.
   Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size,
                            std::uint64_t offset);
+  bool IsShy(const std::string& program);
+  void MakeShy(const OpenFilePtr& file, const std::string& program);
   Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
   Status Flush(const OpenFilePtr& file);
   Status Fsync(const OpenFilePtr& file);
@@ -186,6 +204,7 @@ class Drive {
   struct StateOf {
     Node node;
     std::string state;  // remote partial cached pinned pending conflict local
+    Sums sums;          // folders: of what is below
   };
   Result<StateOf> State(NodeId id);
   Result<Node> NodeAt(const std::string& path);  // relative to the drive, "" = its root; index only
@@ -202,9 +221,31 @@ class Drive {
   Result<std::uint64_t> DropDeletions();  // files that are back
   Result<std::string> PathOf(NodeId id);
   Status Refresh();  // all folders that were looked at lately
-  std::uint64_t EvictAll(
-      NodeId id);          // clean content of a file or of all below a folder; bytes freed
+  // -- what is on this disk (engine/residency.cc)
+  Result<Sums> SumsOf(NodeId folder);
+  // Waits for nothing; what is open goes when it is closed.
+  Result<Evicted> Evict(const std::vector<NodeId>& ids, const EvictWish& wish);
+  // In the background, until it is finished or its `cancel` says so; what came stays.
+  std::int64_t BeginFetch(std::vector<NodeId> roots);   // its number
+  std::shared_ptr<Fetch> FetchOf(std::int64_t number);  // null: long over
+  Status Pin(NodeId id);  // kNoSpace with the numbers; may ask the store for what is below
+  Status Unpin(NodeId id);
+  Result<Checked> Verify(NodeId id, bool with_store);
+  Status CheckIndex();  // for tests: is what is kept up to date what a walk finds?
+
+  // -- what it is for (engine/placement.cc)
+  Status Place(NodeId id, Placement placement);  // kNone: as what it is in
+  // For every machine: asks the store. `key` is a path relative to the drive, or a pattern.
+  Status PlaceEverywhere(const std::string& key, bool is_pattern, Placement placement);
+  Status SetPattern(const std::string& pattern, Placement placement);
+  struct PlacedRule {
+    Rule rule;
+    bool here = true;  // false: for a name that is not known here yet
+  };
+  Result<std::vector<PlacedRule>> Rules();
+  Result<Explanation> Explain(NodeId id);
   Result<Attr> SpaceOf();  // size: bytes free for new files; on_disk: bytes in all
+  std::vector<Happening> Happened(std::int64_t after, std::size_t limit);
   // New limits take effect at once; a smaller cache gives back what is over.
   void SetLimits(const DriveLimits& limits);
   // For a watchdog: does the index still answer, and do the uploads still get anywhere? Blocks as
@@ -223,8 +264,9 @@ class Drive {
     int old_opens = 0;  // handles on former versions
     bool fresh_pages = false;
     Steady last_write{};
-    Cancel upload;          // an upload under way, ended by the next write
-    bool doubtful = false;  // an undone change may still be in it
+    Cancel upload;                  // an upload under way, ended by the next write
+    bool doubtful = false;          // an undone change may still be in it
+    bool drop_when_closed = false;  // asked to be evicted while it was open
   };
   // A transaction on the index together with what memory and disk hold of it: it happens wholly,
   // or, without Commit or when that fails, not at all. Nests: only the outermost one is real. Begin
@@ -256,7 +298,7 @@ class Drive {
   Status Rebuild() REQUIRES(tree_mutex_);
   Status AdoptPending(NodeId block) REQUIRES(tree_mutex_);
   Result<NodeId> FolderFor(const std::string& path) REQUIRES(tree_mutex_);
-  void NotePending(Live* live, const std::string& ranges) REQUIRES(tree_mutex_);
+  void NotePending(const Node& node, const std::string& ranges) REQUIRES(tree_mutex_);
   Status Recover();
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
   Status MendPending(Node* node) REQUIRES(tree_mutex_);
@@ -271,6 +313,8 @@ class Drive {
   Status AddIntent(Live* live) REQUIRES(tree_mutex_);
   void Trim() REQUIRES(tree_mutex_);
   Attr AttrOf(const Live& live) REQUIRES(tree_mutex_);
+  StateOf StateOfLive(const Live& live) REQUIRES(tree_mutex_);
+  Status AddSums(StateOf* state) REQUIRES(tree_mutex_);
   Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // prefix at the store
   static std::string KeyPart(const Node& node);                        // where it is to be
   std::string ThereName(const Node& node);                             // where it is
@@ -308,6 +352,7 @@ class Drive {
   Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
+  Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
   Status TakePage(Listing* listing, const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
   Status TakeEntry(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
   Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
@@ -321,6 +366,9 @@ class Drive {
 
   // -- content (drive_io.cc, fetcher.cc)
   Result<std::shared_ptr<Content>> ContentOf(Live* live) REQUIRES(tree_mutex_);
+  void NoteUse(Live* live) REQUIRES(tree_mutex_);
+  void SaveUses() REQUIRES(tree_mutex_);
+  void CloseIdle() REQUIRES(tree_mutex_);
   Result<Opened> MakeOpen(Live* live, bool writing) REQUIRES(tree_mutex_);
   Status BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
   Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
@@ -333,12 +381,15 @@ class Drive {
                        Steady deadline);
   void StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
   void RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight);
+  Result<std::size_t> ShyPart(const OpenFilePtr& file, std::size_t size, std::uint64_t offset);
   Result<std::size_t> ReadThrough(const std::shared_ptr<Content>& content, char* data,
                                   std::size_t size, std::uint64_t offset);
   Range PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
                   std::uint64_t file_size);
   bool MakeRoom(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   std::uint64_t FreeUnused(std::uint64_t bytes) EXCLUDES(tree_mutex_);
+  std::uint64_t FreeOf(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
+  std::uint64_t FreeTail(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
   std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   void SavePresenceOfAll() EXCLUDES(tree_mutex_);
   void SyncEverything() EXCLUDES(tree_mutex_);
@@ -346,6 +397,44 @@ class Drive {
   static void Restore(Live* live, Node node);
   void RemoveDoomed() REQUIRES(tree_mutex_);
   void FetchLoop();
+
+  Status Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
+               const std::function<void(const Node&)>& each) EXCLUDES(tree_mutex_);
+  void Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
+             std::vector<std::pair<Nanos, NodeId>>* out) REQUIRES(tree_mutex_);
+  bool DropIfUnused(Live* live, bool arriving = false) REQUIRES(tree_mutex_);
+  Status ListBelow(NodeId id, const Cancel& cancel) EXCLUDES(tree_mutex_);
+  static Status ForMany(const std::vector<NodeId>& ids, const std::function<Status(NodeId)>& each);
+  Status FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done)
+      EXCLUDES(tree_mutex_);
+  void RunFetch(Fetch* fetch);
+  void EndFetches(std::size_t keep) EXCLUDES(fetches_mutex_);
+  void WakePins() EXCLUDES(pins_mutex_);
+  void PinLoop();
+  bool FetchPinned() EXCLUDES(tree_mutex_);
+  void LookForNew(NodeId root) EXCLUDES(tree_mutex_);
+  Status VerifyFile(NodeId id, bool with_store, Checked* out) EXCLUDES(tree_mutex_);
+  Result<bool> SameAsStore(const std::shared_ptr<Content>& content);
+
+  // -- placement (placement.cc)
+  Placement PlacementOf(const Node& node, Placement above) const REQUIRES(tree_mutex_);
+  const Rule* PatternFor(const std::string& name) const REQUIRES(tree_mutex_);
+  Status Inherit(Node* node) REQUIRES(tree_mutex_);
+  Result<std::string> PathHere(NodeId id) REQUIRES(tree_mutex_);
+  Status Reconsider(NodeId id, bool everything) REQUIRES(tree_mutex_);
+  Status TurnInto(Node* node, Placement now) REQUIRES(tree_mutex_);
+  static bool MayStay(const Node& node);
+  Status CheckPinsFit(const Node& node) REQUIRES(tree_mutex_);
+  Status CheckMayBeLocal(const Node& node) REQUIRES(tree_mutex_);
+  Status LoadRules() REQUIRES(tree_mutex_);
+  Result<std::pair<std::vector<Rule>, std::string>> LoadSharedRules() EXCLUDES(tree_mutex_);
+  Status TakeSharedRules(const std::string& version) EXCLUDES(tree_mutex_);
+  Status ApplySharedRules(const std::vector<Rule>& rules, const std::string& version)
+      EXCLUDES(tree_mutex_);
+  Status PlaceShared(const Rule& rule) REQUIRES(tree_mutex_);
+  Status Publish(const std::vector<Rule>& fresh) EXCLUDES(tree_mutex_);
+  Status FollowMoves() EXCLUDES(tree_mutex_);
+  Result<Outcome> BringDown(Job* job) EXCLUDES(tree_mutex_);
 
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
   void Enqueue(NodeId id, std::int64_t order, Duration delay) EXCLUDES(queue_mutex_);
@@ -369,6 +458,7 @@ class Drive {
   Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
+  bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Status CopyBelow(Job* job);
@@ -406,11 +496,12 @@ class Drive {
 
   const DriveOptions options_;
   std::unique_ptr<Provider> provider_;
+  Activity activity_{options_.clock};
   std::string own_id_;  // random, for as long as the state lives
   std::unique_ptr<BlockStore> blocks_;
   std::unique_ptr<Budget> budget_;
   std::unique_ptr<LinkState> link_;
-  Fd lock_;
+  Fd lock_, cache_lock_;
   ChangeListener* listener_ = nullptr;
   Cancel stop_ = std::make_shared<CancelToken>();
   std::vector<std::thread> threads_;
@@ -421,7 +512,7 @@ class Drive {
   CondVar tree_changed_;
   std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
-  std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 20000;
+  std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 0;
   int changes_ GUARDED_BY(tree_mutex_) = 0;             // Change objects alive
   std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);    // what a Change under way has got hold of
   std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);    // whose files go when it is done
@@ -433,8 +524,16 @@ class Drive {
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
   std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed there by us
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
+  // Places that nodes have left at the store, some by a request that was called off.
+  std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);  // old places of moves
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
+  std::deque<NodeId> open_contents_ GUARDED_BY(tree_mutex_);  // oldest first; some are closed
+  std::set<NodeId> used_ GUARDED_BY(tree_mutex_);  // of late: to be journalled before it matters
+  std::vector<Rule> rules_ GUARDED_BY(tree_mutex_);
+  bool awaited_rules_ GUARDED_BY(tree_mutex_) = false;  // some are for names not known here
+  bool pins_changed_ GUARDED_BY(tree_mutex_) = false;   // something is to be fetched, perhaps
+  std::string pin_error_ GUARDED_BY(tree_mutex_);
   ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
   std::string last_error_ GUARDED_BY(tree_mutex_);
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
@@ -442,6 +541,14 @@ class Drive {
   DriveLimits limits_ GUARDED_BY(tree_mutex_);
   Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;         // all older than this is on the disk
   bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
+
+  Mutex pins_mutex_;
+  CondVar pins_cond_;
+  bool pins_woken_ GUARDED_BY(pins_mutex_) = false;
+  Mutex fetches_mutex_;
+  std::map<std::int64_t, std::pair<std::shared_ptr<Fetch>, std::thread>> fetches_
+      GUARDED_BY(fetches_mutex_);
+  std::int64_t last_fetch_ GUARDED_BY(fetches_mutex_) = 0;
 
   Mutex pace_mutex_;
   double tokens_ GUARDED_BY(pace_mutex_) = 8;

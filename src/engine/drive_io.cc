@@ -56,6 +56,14 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
   std::uint64_t file_size = 0;
   bool here = false;
   int fd = -1;
+  bool shy = false;
+  {
+    const Lock lock(file->mu);
+    shy = !file->shy.empty();
+  }
+  if (shy) {
+    PG_ASSIGN(size, ShyPart(file, size, offset));
+  }
   for (int round = 0; round < 8; ++round) {
     {
       const Lock lock(content->mu);
@@ -69,7 +77,7 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
         fd = content->fd.get();
       }
     }
-    const Range ahead = PlanAhead(file, offset, size, file_size);
+    const Range ahead = shy ? Range{0, 0} : PlanAhead(file, offset, size, file_size);
     if (here) {
       auto n = options_.disk->ReadAt(fd, data, size, offset);
       {
@@ -251,6 +259,7 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
   const bool clean = !(node.dirty & kData) && node.there != There::kAbsent &&
                      !node.version.empty() && !node.gone();
   if (!clean || source->content != from->content || target->content != to->content) return by_bytes;
+  if (target->node.effective == Placement::kLocal) return by_bytes;  // needs bytes of its own
   if (node.size == 0 || size < node.size || target->node.size != 0 || target->node.gone())
     return by_bytes;
   {

@@ -66,8 +66,11 @@ Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
     bool fresh = false;
     {
       const Lock tree(tree_mutex_);
+      Trim();
       PG_ASSIGN(Live * folder, GetFolder(parent));
       PG_ASSIGN(Live * live, Find(parent, name));
+      if (live != nullptr && live->node.effective == Placement::kHide)
+        return Error(Code::kNotFound, "it is hidden on this machine");
       fresh = IsFresh(parent);
       if (live != nullptr) {
         ++live->lookups;
@@ -93,6 +96,7 @@ void Drive::Forget(NodeId id, std::uint64_t uses) {
   const auto it = live_.find(id);
   if (it == live_.end()) return;
   it->second->lookups -= std::min(it->second->lookups, uses);
+  Trim();
 }
 
 Result<Attr> Drive::GetAttr(NodeId id) { return AttrAsking(id); }
@@ -155,15 +159,24 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
   node.uid = uid == options_.uid ? -1 : static_cast<std::int64_t>(uid);
   node.gid = gid == options_.gid ? -1 : static_cast<std::int64_t>(gid);
   node.mtime = node.ctime = options_.clock->Wall();
-  node.intent = index_->NextIntent();
-  node.intent_since = node.mtime;
+  PG_TRY(Inherit(&node));
+  if (!MayStay(node)) {
+    node.intent = index_->NextIntent();
+    node.intent_since = node.mtime;
+  }
   const Status inserted = index_->Insert(&node);
   if (!inserted.ok()) {
-    if (inserted.error().code == Code::kExists) return Error(Code::kExists, "the name is taken");
-    return inserted.error();
+    if (inserted.error().code != Code::kExists) return inserted.error();
+    PG_ASSIGN(Live * taken, Find(parent, name));
+    if (taken != nullptr && taken->node.effective == Placement::kHide) {
+      LogAbout(LogLevel::kWarning, {name, "hidden"},
+               "{} cannot be made: the store has one of that name, which a rule hides here", name);
+      return Error(Code::kExists, "the name is taken by what a rule hides here");
+    }
+    return Error(Code::kExists, "the name is taken");
   }
   touched_.insert(node.id);
-  Enqueue(node.id, node.intent, options_.quiet);
+  if (node.intent != 0) Enqueue(node.id, node.intent, options_.quiet);
   TouchFolder(parent);
   return Adopt(std::move(node));
 }
@@ -279,7 +292,16 @@ Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
   if (live == nullptr || live->node.id != id)
     return Error(Code::kNotFound, "there is no such name");
   PG_ASSIGN(const bool full, index_->HasChildren(id));
-  if (full) return Error(Code::kNotEmpty, "the folder is not empty");
+  if (full) {
+    PG_ASSIGN(const std::vector<Node> rest, index_->Children(id, 0, 100));
+    const bool hidden = std::all_of(rest.begin(), rest.end(), [](const Node& node) {
+      return node.effective == Placement::kHide;
+    });
+    if (hidden)
+      LogAbout(LogLevel::kWarning, {name, "hidden"},
+               "{} cannot be removed: it still holds what a rule hides here", name);
+    return Error(Code::kNotEmpty, "the folder is not empty");
+  }
   PG_TRY(Remove(live));
   return change.Commit();
 }
@@ -320,9 +342,18 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     } else if (folder) {
       return Error(Code::kNotFolder, "a file is there");
     }
+    if (target->node.effective == Placement::kHide)
+      return Error(Code::kExists, "the name is taken by what a rule hides here");
     PG_TRY(Remove(target));
   }
   Node& node = live->node;
+  // as an editor saves: what was said of the name holds for what takes it
+  if (target != nullptr && node.placement == Placement::kNone &&
+      target->node.placement != Placement::kNone) {
+    node.placement = target->node.placement;
+    node.placed_at = target->node.placed_at;
+    node.placed_by = target->node.placed_by;
+  }
   if (live->upload && node.kind == NodeKind::kFile) live->upload->Cancel();
   NodeId there_parent = node.there_parent;
   std::string there_name = node.there_name;
@@ -336,13 +367,14 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   node.beside.clear();
   node.ctime = options_.clock->Wall();
   if (node.there != There::kAbsent) SetThere(&node, there_parent, there_name);
+  PG_TRY(Reconsider(node.id, false));
   PG_TRY(AddIntent(live));
   TouchFolder(parent);
   TouchFolder(new_parent);
   PG_TRY(KeepFolder(parent));
   if (node.dirty & kData) {
     PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
-    NotePending(live, ranges);
+    NotePending(node, ranges);
   }
   return change.Commit();
 }
@@ -381,7 +413,9 @@ Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int lim
       }
       std::vector<DirEntry> entries;
       entries.reserve(rows.size());
+      if (!rows.empty()) after = rows.back().id;
       for (Node& row : rows) {
+        if (row.effective == Placement::kHide) continue;
         DirEntry entry;
         entry.name = row.name;
         const auto known = live_.find(row.id);
@@ -398,6 +432,7 @@ Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int lim
         }
         entries.push_back(std::move(entry));
       }
+      if (entries.empty() && !rows.empty()) continue;  // all of these are hidden
       return entries;
     }
     if (!tree_changed_.WaitUntil(tree_mutex_, deadline) && options_.clock->Now() >= deadline) {

@@ -4,15 +4,22 @@
 #include <sys/stat.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/log.h"
 #include "base/text.h"
+#include "cache/eviction.h"
 #include "engine/drive.h"
 #include "engine/naming.h"
 
 namespace pargeter {
 
 using Place = BlockStore::Place;
+
+namespace {
+constexpr std::size_t kSyncedTogether = 16;
+constexpr std::size_t kMostOpen = 500;  // contents; beyond that only what is in use
+}  // namespace
 
 Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   if (live->content) return live->content;
@@ -69,7 +76,50 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     }
   }
   live->content = content;
+  open_contents_.push_back(node.id);
+  CloseIdle();
   return content;
+}
+
+// Each content that is known in memory holds a descriptor, and there are only so many: those that
+// nobody has open any more are closed, the oldest first.
+void Drive::CloseIdle() {
+  std::size_t tries = open_contents_.size() - std::min(open_contents_.size(), kMostOpen) + 16;
+  for (; open_contents_.size() > kMostOpen && tries > 0; --tries) {
+    const NodeId id = open_contents_.front();
+    open_contents_.pop_front();
+    const auto it = live_.find(id);
+    if (it == live_.end() || !it->second->content) continue;
+    Live& live = *it->second;
+    bool idle = live.opens == 0 && live.content.use_count() == 1;
+    if (idle) {
+      const Lock lock(live.content->mu);
+      idle = !live.content->unsaved && !live.content->written;
+    }
+    if (idle)
+      live.content.reset();
+    else
+      open_contents_.push_back(id);
+  }
+}
+
+void Drive::NoteUse(Live* live) {
+  Node& node = live->node;
+  const Use now =
+      Used({node.used_at, node.used_again}, AttrOf(*live).on_disk > 0, options_.clock->Wall());
+  node.used_at = now.last;
+  node.used_again = now.again;
+  used_.insert(node.id);
+}
+
+// Who used what is journalled together, before it decides anything: an open costs no write.
+void Drive::SaveUses() {
+  Change change(this);
+  for (const NodeId id : std::exchange(used_, {})) {
+    const auto it = live_.find(id);
+    if (it != live_.end() && !it->second->doubtful) Ignore(Save(it->second.get()));
+  }
+  Ignore(change.Commit());
 }
 
 Result<Drive::Opened> Drive::MakeOpen(Live* live, bool writing) {
@@ -82,7 +132,7 @@ Result<Drive::Opened> Drive::MakeOpen(Live* live, bool writing) {
   if (live->old_opens == 0) live->fresh_pages = true;
   ++live->opens;
   if (writing) ++live->writers;
-  live->node.used_at = options_.clock->Wall();
+  NoteUse(live);
   return Opened{std::move(file), AttrOf(*live)};
 }
 
@@ -139,6 +189,7 @@ Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std:
   NodeId there = kNoNode;
   {
     const Lock tree(tree_mutex_);
+    Trim();
     PG_ASSIGN(Live * live, Find(parent, name));
     if (live != nullptr) {
       if (exclusive) return Error(Code::kExists, "the name is taken");
@@ -204,7 +255,7 @@ Status Drive::SaveContent(Live* live, Content* content) {
     content->written = false;
   }
   Change change(this);
-  NotePending(live, ranges);
+  NotePending(live->node, ranges);
   Status saved = index_->SavePresence(content->id, ranges);
   if (saved.ok()) saved = Save(live);
   if (saved.ok()) saved = change.Commit();
@@ -271,6 +322,12 @@ void Drive::Release(const OpenFilePtr& file) {
     }
     return;
   }
+  if (live->opens == 0 && (live->drop_when_closed || live->node.effective == Placement::kThin)) {
+    live->drop_when_closed = false;
+    file->content.reset();
+    if (DropIfUnused(live, true)) return;
+    file->content = live->content;
+  }
   bool unsaved = false;
   {
     const Lock lock(file->content->mu);
@@ -306,50 +363,72 @@ void Drive::DropContent(Live* live) {
 // What was fetched is written down only after it is on the disk, else a power cut would leave
 // zeros that are taken for content.
 void Drive::SavePresenceOfAll() {
+  struct Snapshot {
+    std::shared_ptr<Content> content;
+    int fd = -1;
+    std::string ranges;
+    std::uint64_t bytes = 0, removals = 0;
+  };
   std::set<NodeId> ids;
   {
     const Lock lock(fetch_mutex_);
     ids.swap(unsaved_presence_);
   }
+  std::vector<Snapshot> snapshots;
   for (const NodeId id : ids) {
-    std::shared_ptr<Content> content;
+    Snapshot shot;
     {
       const Lock tree(tree_mutex_);
       const auto it = live_.find(id);
-      if (it != live_.end()) content = it->second->content;
+      if (it != live_.end()) shot.content = it->second->content;
     }
-    if (!content) continue;
-    int fd = -1;
-    std::string ranges;
-    std::uint64_t bytes = 0, removals = 0;
-    {
-      const Lock lock(content->mu);
-      if (!content->unsaved || content->detached) continue;
-      fd = content->fd.get();
-      ranges = content->present.Serialize();
-      bytes = content->present.Bytes();
-      removals = content->removals;
-      content->unsaved = false;
+    if (!shot.content) continue;
+    Content& content = *shot.content;
+    const Lock lock(content.mu);
+    if (!content.unsaved || content.detached) continue;
+    shot.fd = content.fd.get();
+    shot.ranges = content.present.Serialize();
+    shot.bytes = content.present.Bytes();
+    shot.removals = content.removals;
+    content.unsaved = false;
+    snapshots.push_back(std::move(shot));
+  }
+  const auto later = [this](Content* content) {
+    const Lock lock(content->mu);
+    content->unsaved = true;
+    const Lock fetch(fetch_mutex_);
+    unsaved_presence_.insert(content->id);
+  };
+  // many at once: one sync of the disk for all of them
+  const bool together = snapshots.size() > kSyncedTogether;
+  const Status synced = together ? options_.disk->SyncAll(options_.cache_folder) : Status();
+  for (const Snapshot& shot : snapshots) {
+    Content* content = shot.content.get();
+    if (!(together ? synced : options_.disk->SyncData(shot.fd)).ok()) {
+      later(content);
+      continue;
     }
-    if (!options_.disk->SyncData(fd).ok()) continue;
     const Lock tree(tree_mutex_);
-    const auto it = live_.find(id);
-    if (it == live_.end() || it->second->content != content) continue;
+    const auto it = live_.find(content->id);
+    if (it == live_.end() || it->second->content != shot.content) continue;
+    bool evicted = false;  // meanwhile: what was read above is too much
     {
       const Lock lock(content->mu);
-      if (content->removals != removals) {  // evicted meanwhile: what was read above is too much
-        content->unsaved = true;
-        const Lock fetch(fetch_mutex_);
-        unsaved_presence_.insert(id);
-        continue;
-      }
+      evicted = content->removals != shot.removals;
     }
-    it->second->node.on_disk = bytes;
+    if (evicted) {
+      later(content);
+      continue;
+    }
+    it->second->node.on_disk = shot.bytes;
     cache_changed_ = true;
     Change change(this);
-    if (index_->SavePresence(id, ranges).ok() && Save(it->second.get()).ok())
+    if (index_->SavePresence(content->id, shot.ranges).ok() && Save(it->second.get()).ok())
       Ignore(change.Commit());
   }
+  snapshots.clear();
+  const Lock tree(tree_mutex_);
+  CloseIdle();
 }
 
 // Everything to the disk, and a note of when. After a power cut, cached files that changed later

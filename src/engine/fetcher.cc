@@ -5,6 +5,7 @@
 
 #include "base/log.h"
 #include "base/units.h"
+#include "cache/eviction.h"
 #include "engine/drive.h"
 
 namespace pargeter {
@@ -15,6 +16,8 @@ namespace {
 
 constexpr std::uint64_t kSmallest = 64 * kKiB;  // nobody asks the store for less
 constexpr std::uint64_t kChunk = 4 * kMiB;      // one request of a larger fetch
+constexpr std::size_t kManyUnsaved = 300;
+constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 
 // Writes what arrives into the block file, except where something is there already.
 class BlockSink : public ReadSink {
@@ -34,7 +37,8 @@ class BlockSink : public ReadSink {
       // another flight may have brought the same bytes meanwhile
       const std::uint64_t before = content_.present.Bytes();
       content_.present.Add(gap);
-      added_ += content_.present.Bytes() - before;
+      // what was evicted meanwhile is given back whole: these bytes are in no file with a name
+      if (!content_.detached) added_ += content_.present.Bytes() - before;
     }
     at_ += data.size();
     content_.unsaved = true;
@@ -185,6 +189,12 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
       (outcome.error().code == Code::kChanged || outcome.error().code == Code::kNotFound)) {
     outcome = Error(Code::kStale, "the version that was opened is no longer at the store");
   }
+  bool many = false;
+  if (outcome.ok()) {  // before anybody who waits for it goes on
+    const Lock lock(fetch_mutex_);
+    unsaved_presence_.insert(content->id);
+    many = unsaved_presence_.size() >= kManyUnsaved;
+  }
   bool live = false;
   {
     const Lock lock(content->mu);
@@ -194,11 +204,8 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
     content->changed.NotifyAll();
     live = !content->detached;
   }
+  if (many) SavePresenceOfAll();  // each of them is held open until then
   if (outcome.ok() && live) {
-    {
-      const Lock lock(fetch_mutex_);
-      unsaved_presence_.insert(content->id);
-    }
     if (sink.entry().attributes_known) Ignore(LearnAttributes(content->id, sink.entry()));
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {
@@ -231,32 +238,77 @@ bool Drive::MakeRoom(std::uint64_t bytes) {
     // a little more than is needed, so that not every block evicts one
     const std::uint64_t want =
         over + std::min<std::uint64_t>(64 * kMiB, budget_->limits().bytes / 16);
-    if (FreeUnused(want) == 0 && FreeBehindReaders(over) == 0) {
-      SavePresenceOfAll();
-      if (FreeUnused(want) == 0) return false;
-    }
+    SavePresenceOfAll();  // what came last is weighed with the rest
+    if (FreeUnused(want) == 0 && FreeBehindReaders(over) == 0) return false;
   }
   return false;
 }
 
-// Whole files that nobody has open, least recently used first.
+// Files that nobody has open, in the order of cache/eviction.h.
 std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
   std::uint64_t freed = 0;
   const Lock tree(tree_mutex_);
-  auto rows = index_->LeastUsed(256);
-  if (!rows.ok()) return 0;
+  SaveUses();
+  const auto sums = index_->SumsOf(kRootId);
+  if (!sums.ok()) return 0;
+  auto once = static_cast<std::uint64_t>(std::max<std::int64_t>(0, sums->once_on_disk));
+  auto first = index_->LeastUsed(false, 256), second = index_->LeastUsed(true, 256);
+  if (!first.ok() || !second.ok()) return 0;
   Change change(this);
-  for (Node& row : *rows) {
-    if (freed >= bytes) break;
-    Live* live = Adopt(std::move(row));
-    if (live->opens > 0 || (live->node.dirty & kData)) continue;
-    if (live->content && live->content.use_count() > 1) continue;
-    const std::uint64_t before = budget_->Used();
-    DropContent(live);
-    freed += before - std::min(before, budget_->Used());
-    Ignore(Save(live));
+  auto a = first->begin(), b = second->begin();
+  while (freed < bytes && (a != first->end() || b != second->end())) {
+    const bool from_once =
+        b == second->end() ||
+        (a != first->end() && FirstToGo(once, budget_->limits().bytes) == Segment::kOnce);
+    Live* live = Adopt(std::move(from_once ? *a++ : *b++));
+    const std::uint64_t here = AttrOf(*live).on_disk;
+    const std::uint64_t gone = FreeOf(live, bytes - freed);
+    freed += gone;
+    if (from_once) once -= std::min(once, std::min(here, gone));
   }
   Ignore(change.Commit());
+  return freed;
+}
+
+// One file: the whole of it, or of a huge one only as much as is needed.
+std::uint64_t Drive::FreeOf(Live* live, std::uint64_t bytes) {
+  if (live->opens > 0 || (live->node.dirty & kData)) return 0;
+  if (live->content && live->content.use_count() > 1) return 0;
+  const std::uint64_t here = AttrOf(*live).on_disk;
+  if (here >= kHuge && bytes < here / 2) return FreeTail(live, bytes);
+  const std::uint64_t before = budget_->Used();
+  live->node.used_again = false;
+  DropContent(live);
+  Ignore(Save(live));
+  return before - std::min(before, budget_->Used());
+}
+
+// From its end backwards: what opens a file reads its beginning. The index forgets it first, since
+// a hole must never be taken for content after a crash.
+std::uint64_t Drive::FreeTail(Live* live, std::uint64_t bytes) {
+  auto content = ContentOf(live);
+  if (!content.ok() || !index_->DropPresence(live->node.id).ok() || !SyncIndex().ok()) return 0;
+  std::uint64_t freed = 0;
+  {
+    Content& c = **content;
+    const Lock lock(c.mu);
+    if (c.readers > 0 || c.filling > 0 || c.place == Place::kPending) return 0;
+    ++c.removals;
+    c.unsaved = true;
+    const auto ranges = c.present.All();
+    for (auto it = ranges.rbegin(); it != ranges.rend() && freed < bytes; ++it) {
+      const std::uint64_t want = (bytes - freed + kMiB - 1) / kMiB * kMiB;
+      const Range cut{it->size() > want ? (it->end - want) / 4096 * 4096 : it->begin, it->end};
+      c.present.Remove(cut);
+      if (!options_.disk->Punch(c.fd.get(), cut.begin, cut.size()).ok()) break;
+      freed += cut.size();
+    }
+    live->node.on_disk = c.present.Bytes();
+    const Lock fetch(fetch_mutex_);
+    unsaved_presence_.insert(live->node.id);
+  }
+  Ignore(Save(live));
+  budget_->Release(freed);
   return freed;
 }
 

@@ -27,7 +27,10 @@ DriveStatus Drive::Summary() {
       if (out.held_since == 0) out.held_since = node.intent_since;
       --out.pending.files;  // they wait for a person, not for the store
     }
-    out.last_error = out.offline_since != 0 ? link_->LastFault() : last_error_;
+    out.last_error = out.offline_since != 0 ? link_->LastFault()
+                     : pin_error_.empty()   ? last_error_
+                                            : pin_error_;
+    if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
   }
   const Lock lock(queue_mutex_);
   out.uploading = running_.size();
@@ -55,23 +58,56 @@ bool Drive::IsAlive() {
   return running_.empty() || last_turn_ > long_ago || provider_->LastSign() > long_ago;
 }
 
-Result<Drive::StateOf> Drive::State(NodeId id) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  StateOf out{live->node, "remote"};
+Drive::StateOf Drive::StateOfLive(const Live& live) {
+  StateOf out{live.node, "remote", {}};
   Node& n = out.node;
-  n.on_disk = AttrOf(*live).on_disk;
+  n.on_disk = AttrOf(live).on_disk;
   if (n.kind == NodeKind::kSymlink) n.size = n.target.size();
+  const bool whole = n.kind == NodeKind::kSymlink || n.on_disk >= n.size;
   if (n.conflict)
     out.state = "conflict";
   else if (n.intent != 0)
     out.state = "pending";
-  else if (n.kind == NodeKind::kFile && n.size > 0 && n.on_disk >= n.size)
-    out.state = "cached";
-  else if (n.kind == NodeKind::kFile && n.on_disk > 0)
+  else if (n.effective == Placement::kLocal)
+    out.state = "local";
+  else if (n.kind == NodeKind::kFolder)
+    out.state = "remote";  // until what is below it says more
+  else if (whole)
+    out.state = n.effective == Placement::kPin ? "pinned" : "cached";
+  else if (n.on_disk > 0)
     out.state = "partial";
-  else if (n.kind == NodeKind::kFile && n.size == 0)
-    out.state = "cached";
+  return out;
+}
+
+// A folder's state is that of what is below it.
+Status Drive::AddSums(StateOf* state) {
+  Node& n = state->node;
+  if (n.kind != NodeKind::kFolder) return {};
+  PG_ASSIGN(state->sums, index_->SumsOf(n.id));
+  const Sums& sums = state->sums;
+  n.size = static_cast<std::uint64_t>(sums.bytes);
+  n.on_disk = static_cast<std::uint64_t>(sums.on_disk);
+  if (state->state == "conflict" || state->state == "pending") return {};
+  if (sums.conflicts > 0)
+    state->state = "conflict";
+  else if (sums.pending > 0)
+    state->state = "pending";
+  else if (n.effective == Placement::kLocal)
+    state->state = "local";
+  else if (sums.files > 0 && sums.whole == sums.files && sums.unlisted == 0)
+    state->state = sums.pinned_files == sums.files ? "pinned" : "cached";
+  else if (sums.on_disk > 0)
+    state->state = "partial";
+  else if (sums.files == 0 && n.effective == Placement::kPin && sums.unlisted == 0)
+    state->state = "pinned";
+  return {};
+}
+
+Result<Drive::StateOf> Drive::State(NodeId id) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  StateOf out = StateOfLive(*live);
+  PG_TRY(AddSums(&out));
   return out;
 }
 
@@ -86,42 +122,26 @@ Result<Node> Drive::NodeAt(const std::string& path) {
   return live->node;
 }
 
-// The content of a folder, each folder in it with the state of what is below it.
+// The content of a folder, each folder in it with the sums of what is below it.
 Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
-  std::vector<NodeId> ids;
-  {
-    const Lock tree(tree_mutex_);
-    for (NodeId after = 0;;) {
-      PG_ASSIGN(const std::vector<Node> rows, index_->Children(folder, after, 1000));
-      if (rows.empty()) break;
-      after = rows.back().id;
-      for (const Node& row : rows) ids.push_back(row.id);
-    }
-  }
+  SavePresenceOfAll();
   std::vector<StateOf> out;
-  for (const NodeId id : ids) {
-    PG_ASSIGN(StateOf state, State(id));
-    if (state.node.kind == NodeKind::kFolder && state.state == "remote") {
-      PG_ASSIGN(const std::vector<StateOf> below, ListStates(id));
-      std::uint64_t size = 0, on_disk = 0;
-      bool pending = false, all = true, any = false;
-      for (const StateOf& s : below) {
-        size += s.node.size;
-        on_disk += s.node.on_disk;
-        pending = pending || s.state == "pending";
-        all = all && s.state == "cached";
-        any = any || s.node.on_disk > 0;
+  const Lock tree(tree_mutex_);
+  for (NodeId after = 0;;) {
+    PG_ASSIGN(std::vector<Node> rows, index_->Children(folder, after, 1000));
+    if (rows.empty()) break;
+    after = rows.back().id;
+    for (Node& row : rows) {
+      const auto it = live_.find(row.id);
+      if (it != live_.end()) {
+        out.push_back(StateOfLive(*it->second));
+      } else {
+        Live passing;
+        passing.node = std::move(row);
+        out.push_back(StateOfLive(passing));
       }
-      state.node.size = size;
-      state.node.on_disk = on_disk;
-      if (pending)
-        state.state = "pending";
-      else if (!below.empty() && all)
-        state.state = "cached";
-      else if (any)
-        state.state = "partial";
+      PG_TRY(AddSums(&out.back()));
     }
-    out.push_back(std::move(state));
   }
   std::sort(out.begin(), out.end(),
             [](const StateOf& a, const StateOf& b) { return a.node.name < b.node.name; });
@@ -167,32 +187,6 @@ Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
     out.emplace_back(path.ok() ? *path : row.name, std::move(row));
   }
   return out;
-}
-
-std::uint64_t Drive::EvictAll(NodeId id) {
-  SavePresenceOfAll();
-  std::uint64_t freed = 0;
-  std::vector<NodeId> below;
-  {
-    const Lock tree(tree_mutex_);
-    auto live = Get(id);
-    if (!live.ok()) return 0;
-    if ((*live)->node.kind == NodeKind::kFolder) {
-      for (NodeId after = 0;;) {
-        auto rows = index_->Children(id, after, 1000);
-        if (!rows.ok() || rows->empty()) break;
-        after = rows->back().id;
-        for (const Node& row : *rows) below.push_back(row.id);
-      }
-    } else if (!((*live)->node.dirty & kData) && (*live)->opens == 0 && (*live)->node.intent == 0) {
-      const std::uint64_t before = budget_->Used();
-      DropContent(*live);
-      Ignore(Save(*live));
-      freed += before - std::min(before, budget_->Used());
-    }
-  }
-  for (const NodeId child : below) freed += EvictAll(child);
-  return freed;
 }
 
 // An object store has no end; what can be written is what this disk can take until it is uploaded.

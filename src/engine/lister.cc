@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/log.h"
 #include "base/text.h"
@@ -104,6 +105,8 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   for (std::string next; outcome.ok();) {
     auto page = AskStore([&](const Cancel& c) { return provider_->List(listing->key, next, c); });
     if (page.ok()) {
+      outcome = listing->folder == kRootId ? LookForRules(page->entries) : Status();
+      if (!outcome.ok()) break;
       outcome = TakePage(listing.get(), page->entries);
       if (!outcome.ok()) break;
       if (page->next.empty()) {
@@ -130,13 +133,31 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   } else {
     listed_[listing->folder] = listing->started;
   }
+  if (std::exchange(pins_changed_, false)) WakePins();
   listing->done = true;
   listings_.erase(listing->folder);
   tree_changed_.NotifyAll();
 }
 
+// The rules for all machines stand in the drive's folder: they hold before its names are shown.
+Status Drive::LookForRules(const std::vector<Entry>& entries) {
+  for (const Entry& entry : entries) {
+    if (entry.name != kRulesName) continue;
+    const Status taken = TakeSharedRules(entry.version);
+    if (taken.ok() ||
+        (taken.error().code != Code::kDamaged && taken.error().code != Code::kRefused))
+      return taken;
+    // as they were: a mount must not depend on what anybody may write there
+    const Lock tree(tree_mutex_);
+    last_error_ = taken.error().what;
+    LogAbout(LogLevel::kError, {kRulesName, NameOf(taken.error().code)}, "{}", taken.error().what);
+  }
+  return {};
+}
+
 Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries) {
   const Lock tree(tree_mutex_);
+  Trim();
   Change change(this);
   PG_TRY(GetFolder(listing->folder));
   for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
@@ -148,6 +169,7 @@ Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries) {
 
 Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
   const bool folder = entry.kind == Kind::kFolder;
+  if (listing->folder == kRootId && entry.name == kRulesName) return {};
   if (folder && entry.marker && entry.name.empty()) {
     PG_ASSIGN(Live * live, Get(listing->folder));
     if (!live->node.marker) {
@@ -206,12 +228,16 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   node.mode = folder ? 0755 : 0644;
   node.attributes_known = folder;
   node.marker = entry.marker;
+  PG_TRY(Inherit(&node));
+  if (node.effective == Placement::kPin) pins_changed_ = true;
   PG_TRY(index_->Insert(&node));
   listing->seen.insert(node.id);
   // the kernel may remember that there was nothing, but not in a folder that was never known
   PG_ASSIGN(Live * parent, Get(listing->folder));
-  if (parent->node.listed_at != 0)
+  if (parent->node.listed_at != 0) {
+    if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "appeared", *path);
     Tell([id = listing->folder, name = node.name](ChangeListener* l) { l->NameChanged(id, name); });
+  }
   return {};
 }
 
@@ -238,6 +264,7 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
   node.ctime = options_.clock->Wall();
   node.attributes_known = entry.attributes_known;
   node.dirty = kClean;
+  if (node.effective == Placement::kPin) pins_changed_ = true;
   if (node.kind == NodeKind::kSymlink) node.kind = NodeKind::kFile;
   if (entry.attributes.symlink) {
     node.kind = NodeKind::kSymlink;
@@ -245,6 +272,7 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
   }
   if (entry.attributes.mode) node.mode = *entry.attributes.mode;
   live->fresh_pages = false;
+  if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "changed", *path);
   Tell([id = node.id](ChangeListener* l) { l->ContentChanged(id); });
 }
 
@@ -302,6 +330,7 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
   }
   const NodeId parent = node.parent;
   const std::string name = node.name;
+  if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "vanished", *path);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   DropContent(live);
   node.parent = kNoNode;
@@ -351,8 +380,11 @@ void Drive::WatchLoop() {
     {
       const Lock tree(tree_mutex_);
       changed = cache_changed_;
+      if (!used_.empty()) SaveUses();
+      Trim();
       RemoveDoomed();
     }
+    if (const std::uint64_t missing = budget_->Short(); missing > 0) FreeUnused(missing);
     if (changed && round % 6 == 0) SyncEverything();
     std::vector<NodeId> due;
     {
@@ -373,8 +405,10 @@ void Drive::WatchLoop() {
       forget_old(acked_);
       forget_old(just_copied_);
       forget_old(removed_);
+      forget_old(left_behind_);
       forget_old(listed_);
     }
+    if (link_->Check().ok()) Ignore(FollowMoves());
     for (const NodeId id : due) {
       if (stop_->cancelled()) return;
       Ignore(ListFolder(id, Wait::kAll, ""));

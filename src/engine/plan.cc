@@ -277,6 +277,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   PG_ASSIGN(Live * live, Get(job->id));
   // a listing that began before this may still show it
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
+  left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));

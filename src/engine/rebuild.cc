@@ -48,6 +48,7 @@ Status Drive::Rebuild() {
   const std::vector<NodeId> pending = blocks_->List(Place::kPending);
   // numbers are given anew: nothing may take a cached file for its own
   for (const NodeId id : blocks_->List(Place::kCache)) PG_TRY(blocks_->Drop(id, Place::kCache));
+  PG_TRY(options_.disk->Remove(options_.cache_folder + "/.drive"));
   NodeId highest = kRootId;
   for (const NodeId id : pending) highest = std::max(highest, id);
   PG_TRY(index_->StartIdsAbove(highest));
@@ -59,10 +60,9 @@ Status Drive::Rebuild() {
   return index_->Sync();
 }
 
-// A note is: path; version at the store ("": never there); size there, size here and mode; and
-// which bytes are here.
-void Drive::NotePending(Live* live, const std::string& ranges) {
-  const Node& node = live->node;
+// A note is: path; version at the store ("": never there); size there, size here, mode, and "local"
+// for what never goes up; and which bytes are here.
+void Drive::NotePending(const Node& node, const std::string& ranges) {
   if (!(node.dirty & kData) || node.gone()) return;
   std::string path = node.name;
   for (NodeId up = node.parent; up != kRootId;) {
@@ -77,6 +77,7 @@ void Drive::NotePending(Live* live, const std::string& ranges) {
   note += there ? node.version : "";
   note += '\0';
   note += fmt::format("{} {} {:o}", there ? node.there_size : 0, node.size, node.mode);
+  if (node.effective == Placement::kLocal) note += " local";
   note += '\0';
   note += ranges;
   blocks_->SetNote(node.id, Place::kPending, note);
@@ -136,9 +137,14 @@ Status Drive::AdoptPending(NodeId block) {
     if (sizes.size() > 1) node.size = std::strtoull(sizes[1].c_str(), nullptr, 10);
   }
   if (noted) {
-    const auto mode = note[2].rfind(' ');
-    if (mode != std::string::npos)
-      std::from_chars(note[2].data() + mode + 1, note[2].data() + note[2].size(), node.mode, 8);
+    const std::vector<std::string> words = Split(note[2], ' ');
+    if (words.size() > 2)
+      std::from_chars(words[2].data(), words[2].data() + words[2].size(), node.mode, 8);
+    if (words.size() > 3 && words[3] == "local") {
+      node.placement = node.effective = Placement::kLocal;
+      node.placed_at = options_.clock->Wall();
+      node.intent = 0;
+    }
   }
   PG_TRY(blocks_->Rename(block, node.id, Place::kPending));
   node.on_disk = present.Bytes();

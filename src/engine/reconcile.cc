@@ -9,6 +9,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
+#include "base/units.h"
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
@@ -23,13 +24,24 @@ constexpr int kPartsAtOnce = 4;
 
 Result<Drive::Outcome> Drive::Reconcile(Job* job) {
   PG_TRY(EnsureProbed(job->cancel));
+  bool comes_down = false;
   {
     const Lock tree(tree_mutex_);
     auto live = Get(job->id);
     if (!live.ok()) return Outcome::kDone;
-    if ((*live)->node.intent == 0) return Outcome::kDone;
-    PG_TRY(PlanJob(job));
+    Node& waiting = (*live)->node;
+    if (waiting.intent == 0) return Outcome::kDone;
+    if (MayStay(waiting)) {
+      waiting.intent = 0;
+      PG_TRY(Save(*live));
+      return Outcome::kDone;
+    }
+    comes_down = waiting.effective == Placement::kLocal && !waiting.gone() &&
+                 waiting.kind == NodeKind::kFile && waiting.there != There::kAbsent &&
+                 waiting.tried_parent == kNoNode && waiting.upload.empty();
+    if (!comes_down) PG_TRY(PlanJob(job));
   }
+  if (comes_down) return BringDown(job);
   if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
   if (!job->tried_path.empty()) return TakeBack(job);
   const Node& node = job->node;
@@ -277,6 +289,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
   acked_[node.id] = options_.clock->Now();
   PG_TRY(LeaveOldPlace(*job, copied));
   DropOccupant(job);
+  bool thin = false;
   const bool same_bytes = node.generation == job->node.generation;
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
                                node.uid == job->node.uid && node.gid == job->node.gid;
@@ -297,6 +310,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
     const bool settled = node.there != There::kElsewhere && node.dirty == kClean;
     if (settled) {
       node.intent = 0;
+      if (node.effective == Placement::kThin) thin = true;
     } else {
       Enqueue(node.id, node.intent, options_.quiet);
     }
@@ -304,7 +318,13 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
     Enqueue(node.id, node.intent, options_.quiet);
   }
   PG_TRY(Save(live));
+  if (thin) {
+    job->content.reset();
+    DropIfUnused(live);
+  }
   PG_TRY(change.Commit());
+  activity_.Add("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
+                FormatSize(entry.size));
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
   return {};
 }
@@ -340,6 +360,7 @@ void Drive::DropOccupant(Job* job) {
   if ((*occupant)->opens + (*occupant)->old_opens == 0) {
     DropContent(*occupant);
     Ignore(index_->Delete(job->occupant));
+    left_behind_[{job->occupant, job->path}] = options_.clock->Now();
     live_.erase(job->occupant);
     return;
   }

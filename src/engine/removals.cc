@@ -44,7 +44,8 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder ||
           other.there != There::kElsewhere)
         continue;
-      if (live->opens + live->old_opens > 0 || !other.upload.empty()) continue;
+      if (live->opens + live->old_opens > 0 || !other.upload.empty() || IsToBeTakenBack(other))
+        continue;
       const auto blocker = BlockerOf(other);
       if (!blocker.ok() || *blocker) continue;
       const auto queued = queued_[id];
@@ -150,7 +151,11 @@ Status Drive::CommitGone(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   removed_[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();
+  const auto path = TherePath(live->node);
+  const bool named = !live->node.name.empty();  // else it is what a move left behind
   PG_TRY(index_->Delete(id));
+  if (path.ok() && named) activity_.Add("here", "deleted", *path);
+  if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();
   if (live->opens + live->old_opens == 0 && live->lookups == 0) live_.erase(id);
   return {};
 }

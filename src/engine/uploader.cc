@@ -154,6 +154,7 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
       it->second->upload.reset();
       order = it->second->node.intent;
     }
+    Trim();
   }
   const Lock lock(queue_mutex_);
   if (progress) at_once_ = std::min(at_once_ + 0.1, static_cast<double>(options_.upload_workers));

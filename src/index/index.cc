@@ -6,7 +6,7 @@
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 2;
+constexpr int kSchemaVersion = 3;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -17,7 +17,9 @@ CREATE TABLE nodes(
   version BLOB, there_size INT, listed_at INT, dirty INT NOT NULL, generation INT,
   copy_of BLOB, copy_version BLOB, upload BLOB,
   intent INT, intent_since INT, attempts INT, error BLOB, on_disk INT NOT NULL, used_at INT, conflict INT,
-  tried_parent INT, tried_name BLOB, beside BLOB);
+  tried_parent INT, tried_name BLOB, beside BLOB,
+  placement INT NOT NULL DEFAULT 0, placed_at INT, placed_by BLOB,
+  effective INT NOT NULL DEFAULT 1, used_again INT NOT NULL DEFAULT 0);
 -- a name is taken once in a folder
 CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 -- reading a folder goes by id, so that a position in it stays true while it changes
@@ -25,17 +27,30 @@ CREATE INDEX reading ON nodes(parent) WHERE parent IS NOT NULL;
 CREATE INDEX elsewhere ON nodes(there_parent, there_name) WHERE there_parent IS NOT NULL;
 CREATE INDEX tried ON nodes(tried_parent, tried_name) WHERE tried_parent IS NOT NULL;
 CREATE UNIQUE INDEX waiting ON nodes(intent) WHERE intent IS NOT NULL;
-CREATE INDEX held ON nodes(used_at) WHERE on_disk > 0;
 CREATE INDEX apart ON nodes(conflict) WHERE conflict > 0;
 CREATE TABLE presence(node INTEGER PRIMARY KEY, ranges BLOB NOT NULL);
 CREATE TABLE meta(key BLOB PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
+)sql";
+
+// What format 3 has beyond format 2.
+constexpr const char* kSchema3 = R"sql(
+CREATE INDEX evictable ON nodes(used_again, used_at) WHERE on_disk > 0 AND effective <> 2 AND effective <> 5;
+CREATE INDEX placed ON nodes(placement) WHERE placement > 0;
+CREATE TABLE sums(folder INTEGER PRIMARY KEY, files INT NOT NULL, folders INT NOT NULL,
+  bytes INT NOT NULL, on_disk INT NOT NULL, whole INT NOT NULL, pending INT NOT NULL,
+  conflicts INT NOT NULL, unlisted INT NOT NULL, pinned_files INT NOT NULL,
+  pinned_bytes INT NOT NULL, pinned_on_disk INT NOT NULL, local_files INT NOT NULL,
+  once_on_disk INT NOT NULL);
+CREATE TABLE rules(key BLOB NOT NULL, is_pattern INT NOT NULL, everywhere INT NOT NULL,
+  placement INT NOT NULL, set_at INT NOT NULL, set_by BLOB NOT NULL,
+  PRIMARY KEY(key, is_pattern, everywhere)) WITHOUT ROWID;
 )sql";
 
 constexpr const char* kColumns =
     "id, kind, parent, name, there, there_parent, there_name, size, mtime, ctime, mode, uid, gid, "
     "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
     "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict, "
-    "tried_parent, tried_name, beside";
+    "tried_parent, tried_name, beside, placement, placed_at, placed_by, effective, used_again";
 
 }  // namespace
 
@@ -64,18 +79,30 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
   if (schema == 0) {
     Transaction transaction = index->Begin();
     PG_TRY(index->db_.Execute(kSchema));
+    PG_TRY(index->db_.Execute(kSchema3));
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
   }
-  if (schema == 1) {
+  if (schema == 1 || schema == 2) {
     Transaction transaction = index->Begin();
+    if (schema == 1) {
+      PG_TRY(
+          index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
+                             "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
+                             "ALTER TABLE nodes ADD COLUMN beside BLOB;"
+                             "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
+                             "WHERE tried_parent IS NOT NULL"));
+    }
     PG_TRY(
-        index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
-                           "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
-                           "ALTER TABLE nodes ADD COLUMN beside BLOB;"
-                           "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
-                           "WHERE tried_parent IS NOT NULL;"
-                           "PRAGMA user_version=2"));
+        index->db_.Execute("ALTER TABLE nodes ADD COLUMN placement INT NOT NULL DEFAULT 0;"
+                           "ALTER TABLE nodes ADD COLUMN placed_at INT;"
+                           "ALTER TABLE nodes ADD COLUMN placed_by BLOB;"
+                           "ALTER TABLE nodes ADD COLUMN effective INT NOT NULL DEFAULT 1;"
+                           "ALTER TABLE nodes ADD COLUMN used_again INT NOT NULL DEFAULT 0;"
+                           "DROP INDEX IF EXISTS held"));
+    PG_TRY(index->db_.Execute(kSchema3));
+    PG_TRY(index->MakeSums());
+    PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
   }
   // the log's own name must survive a power cut, else Sync syncs a file that is nowhere
@@ -149,18 +176,38 @@ Result<std::uint64_t> Index::CountChildren(NodeId parent) {
 }
 
 Status Index::Insert(Node* node) {
+  Transaction transaction = Begin();
   BindNode(&insert_, *node);
   PG_TRY(insert_.Run());
   node->id = db_.LastRowId();
-  return {};
+  PG_ASSIGN(const Sums share, ShareOf(*node));
+  PG_TRY(Count(kNoNode, {}, node->parent, share));
+  return transaction.Commit();
 }
 Status Index::Update(const Node& node) {
+  Transaction transaction = Begin();
+  PG_ASSIGN(const std::optional<Node> was, Row(&was_.Bind(1, node.id)));
   BindNode(&update_, node);
-  return update_.Run();
+  PG_TRY(update_.Run());
+  if (was) {
+    PG_ASSIGN(const Sums before, ShareOf(*was));
+    PG_ASSIGN(const Sums after, ShareOf(node));
+    PG_TRY(Count(was->parent, before, node.parent, after));
+  }
+  return transaction.Commit();
 }
 Status Index::Delete(NodeId id) {
+  Transaction transaction = Begin();
+  PG_ASSIGN(const std::optional<Node> was, Row(&was_.Bind(1, id)));
   PG_TRY(delete_.Bind(1, id).Run());
-  return DropPresence(id);
+  if (was) {
+    PG_ASSIGN(const Sums before, ShareOf(*was));
+    PG_TRY(Count(was->parent, before, kNoNode, {}));
+    deltas_.erase(id);
+    PG_TRY(drop_sums_.Bind(1, id).Run());
+  }
+  PG_TRY(DropPresence(id));
+  return transaction.Commit();
 }
 
 Status Index::StartIdsAbove(NodeId id) {
@@ -207,7 +254,9 @@ Status Index::SavePresence(NodeId id, std::string_view ranges) {
   return save_presence_.Bind(1, id).Bind(2, ranges).Run();
 }
 Status Index::DropPresence(NodeId id) { return drop_presence_.Bind(1, id).Run(); }
-Result<std::vector<Node>> Index::LeastUsed(int limit) { return Rows(&least_used_.Bind(1, limit)); }
+Result<std::vector<Node>> Index::LeastUsed(bool again, int limit) {
+  return Rows(&least_used_.Bind(1, std::int64_t{again}).Bind(2, limit));
+}
 Result<std::uint64_t> Index::BytesOnDisk() {
   PG_ASSIGN(const std::int64_t n, OneInt(&on_disk_));
   return static_cast<std::uint64_t>(n);
@@ -234,7 +283,7 @@ Status Index::SetMeta(std::string_view key, std::string_view value) {
 Status Index::Prepare() {
   const std::string select = fmt::format("SELECT {} FROM nodes ", kColumns);
   std::string marks, sets;
-  for (int i = 1; i <= 34; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
+  for (int i = 1; i <= 39; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
   int at = 0;
   for (std::size_t from = 0; from != std::string::npos;) {
     const std::string columns = kColumns;
@@ -249,6 +298,8 @@ Status Index::Prepare() {
     return {};
   };
   PG_TRY(prepare(&get_, select + "WHERE id=?1"));
+  PG_TRY(prepare(&was_, select + "WHERE id=?1"));
+  PG_TRY(prepare(&placed_, select + "WHERE placement>0"));
   PG_TRY(prepare(&find_, select + "WHERE parent=?1 AND name=?2 AND parent IS NOT NULL AND id<>1"));
   PG_TRY(prepare(&find_there_,
                  select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
@@ -292,7 +343,8 @@ Status Index::Prepare() {
   PG_TRY(prepare(&drop_presence_, "DELETE FROM presence WHERE node=?1"));
   PG_TRY(prepare(
       &least_used_,
-      select + "WHERE on_disk>0 AND dirty&1=0 AND parent IS NOT NULL ORDER BY used_at LIMIT ?1"));
+      select + "WHERE on_disk>0 AND effective<>2 AND effective<>5 AND used_again=?1 AND dirty&1=0 "
+               "AND parent IS NOT NULL ORDER BY used_at LIMIT ?2"));
   PG_TRY(prepare(&on_disk_, "SELECT coalesce(sum(on_disk),0) FROM nodes WHERE on_disk>0"));
   PG_TRY(prepare(&all_on_disk_, "SELECT id, on_disk FROM nodes WHERE on_disk>0"));
   PG_TRY(prepare(&meta_, "SELECT value FROM meta WHERE key=?1"));
@@ -300,7 +352,7 @@ Status Index::Prepare() {
   PG_ASSIGN(Statement last,
             db_.Prepare("SELECT coalesce(max(intent),0) FROM nodes WHERE intent IS NOT NULL"));
   PG_ASSIGN(last_intent_, OneInt(&last));
-  return {};
+  return PrepareSums();
 }
 
 }  // namespace pargeter

@@ -15,6 +15,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "base/clock.h"
@@ -35,6 +36,16 @@ enum class There : std::uint8_t {
   kSame = 1,       // where it is here
   kElsewhere = 2,  // at (there_parent, there_name): a move or a deletion waits
   kSpelled = 3,    // where it is here, but its key cannot be told from its name: there_name has it
+};
+
+// What a file, or all that is below a folder, does on this machine.
+enum class Placement : std::uint8_t {
+  kNone = 0,   // as what it is in
+  kCache = 1,  // here after use, while there is room
+  kPin = 2,    // always here
+  kThin = 3,   // its bytes are not kept after use or upload
+  kHide = 4,   // not shown here
+  kLocal = 5,  // only here: never goes to the store
 };
 
 enum Dirty : std::uint32_t { kClean = 0, kData = 1, kAttributes = 2 };
@@ -76,8 +87,14 @@ struct Node {
   std::string error;          // why the last attempt failed, or ""
   std::uint64_t on_disk = 0;  // bytes of content on this disk
   Nanos used_at = 0;
-  bool conflict = false;  // a copy kept beside another side's version, not settled yet
-  std::string beside;     // the name that it had
+  bool used_again = false;  // cache/eviction.h
+  bool conflict = false;    // a copy kept beside another side's version, not settled yet
+  std::string beside;       // the name that it had
+
+  Placement placement = Placement::kNone;   // set on this very node
+  Nanos placed_at = 0;                      // when
+  std::string placed_by;                    // "": for this machine; else who set it for all
+  Placement effective = Placement::kCache;  // what it amounts to, with all that it is in
 
   bool gone() const { return parent == kNoNode; }
 };
@@ -87,6 +104,32 @@ struct PendingSummary {
   Nanos oldest = 0;
 };
 
+// All that is below a folder, shown or hidden; kept up to date with every change, never walked.
+struct Sums {
+  std::int64_t files = 0, folders = 0;      // symbolic links are files
+  std::int64_t bytes = 0, on_disk = 0;      // sizes, and bytes of content on this disk
+  std::int64_t whole = 0;                   // files that are wholly on this disk
+  std::int64_t pending = 0, conflicts = 0;  // files and folders
+  std::int64_t unlisted = 0;                // folders that were never looked into
+  std::int64_t pinned_files = 0, pinned_bytes = 0, pinned_on_disk = 0;
+  std::int64_t local_files = 0;
+  std::int64_t once_on_disk = 0;  // of what may be evicted and was used once
+  Sums& operator+=(const Sums& other);
+  Sums& operator-=(const Sums& other);
+  bool operator==(const Sums&) const = default;
+};
+
+// A rule that is bound to no node here: for names by pattern, or, set for all machines, for a path.
+struct Rule {
+  std::string key;  // a pattern, or a path relative to the drive
+  bool is_pattern = false;
+  Placement placement = Placement::kNone;  // kNone: it was taken away (remembered for merging)
+  Nanos set_at = 0;
+  std::string set_by;       // a host's name
+  bool everywhere = false;  // for all machines on the account
+  bool operator==(const Rule&) const = default;
+};
+
 class Index {
  public:
   // Makes the schema where there is none. kRefused: written by a newer program. kDamaged: not what
@@ -94,7 +137,7 @@ class Index {
   static Result<std::unique_ptr<Index>> Open(const std::string& path, Disk* disk = &RealDisk(),
                                              bool thorough = true);
 
-  Transaction Begin() { return Transaction(&db_, &depth_); }
+  Transaction Begin() { return Transaction(&db_); }
   Status Sync();  // what is committed survives a power cut
 
   Result<std::optional<Node>> Get(NodeId id);
@@ -131,10 +174,18 @@ class Index {
   Result<std::string> Presence(NodeId id);
   Status SavePresence(NodeId id, std::string_view ranges);
   Status DropPresence(NodeId id);
-  // Clean contents on this disk, least recently used first.
-  Result<std::vector<Node>> LeastUsed(int limit);
+  // Clean contents on this disk that may go, of one segment, least recently used first.
+  Result<std::vector<Node>> LeastUsed(bool again, int limit);
   Result<std::uint64_t> BytesOnDisk();
   Result<std::vector<std::pair<NodeId, std::uint64_t>>> AllOnDisk();
+
+  Result<Sums> SumsOf(NodeId folder);
+  Status CheckSums();  // kDamaged: they are not what a walk finds (for tests; walks everything)
+  // Nodes that have a placement of their own.
+  Result<std::vector<Node>> Placed();
+  Result<std::vector<Rule>> Rules();
+  Status SaveRule(const Rule& rule);  // replaces the one of the same key, kind and scope
+  Status DeleteRule(const Rule& rule);
 
   Result<std::string> Meta(std::string_view key);  // "" if unset
   Status SetMeta(std::string_view key, std::string_view value);
@@ -142,6 +193,12 @@ class Index {
  private:
   Index() = default;
   Status Prepare();
+  Status PrepareSums();
+  Status MakeSums();
+  Result<std::unordered_map<NodeId, Sums>> WalkSums();
+  Result<Sums> ShareOf(const Node& node);  // what it adds to the folder that it is in
+  Status Count(NodeId parent, const Sums& before, NodeId new_parent, const Sums& after);
+  Status FlushSums();
   Status Examine();
   static Node FromRow(const Statement& row);
   void BindNode(Statement* statement, const Node& node) const;
@@ -151,8 +208,9 @@ class Index {
   std::string path_;
   Disk* disk_ = nullptr;
   Database db_;
-  int depth_ = 0;
   std::int64_t last_intent_ = 0;
+  std::unordered_map<NodeId, Sums> deltas_;  // by folder, of the transaction under way
+  Statement was_, sums_, add_sums_, drop_sums_, placed_, rules_, save_rule_, delete_rule_;
   Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
       has_children_, has_there_, count_, insert_, update_, delete_, intents_, pending_, conflicts_,
       gone_, presence_, save_presence_, drop_presence_, least_used_, on_disk_, all_on_disk_, meta_,

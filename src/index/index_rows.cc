@@ -61,6 +61,11 @@ Node Index::FromRow(const Statement& row) {
   n.tried_parent = row.Int(c++);
   n.tried_name = row.Blob(c++);
   n.beside = row.Blob(c++);
+  n.placement = static_cast<Placement>(row.Int(c++));
+  n.placed_at = row.Int(c++);
+  n.placed_by = row.Blob(c++);
+  n.effective = static_cast<Placement>(row.Int(c++));
+  n.used_again = row.Int(c++) != 0;
   return n;
 }
 
@@ -105,6 +110,11 @@ void Index::BindNode(Statement* s, const Node& n) const {
   BindOrNull(s, at++, n.tried_parent, n.tried_parent == kNoNode);
   BindText(s, at++, n.tried_name);
   BindText(s, at++, n.beside);
+  s->Bind(at++, static_cast<std::int64_t>(n.placement));
+  s->Bind(at++, n.placed_at);
+  BindText(s, at++, n.placed_by);
+  s->Bind(at++, static_cast<std::int64_t>(n.effective));
+  s->Bind(at++, std::int64_t{n.used_again});
 }
 
 Result<std::vector<Node>> Index::Rows(Statement* statement) {

@@ -40,13 +40,23 @@ Error DbError(sqlite3* db, int rc) {
                fmt::format("the drive's index: {}", db ? sqlite3_errmsg(db) : sqlite3_errstr(rc)));
 }
 
+// Within a transaction that is not there any more.
+bool IsLost(sqlite3* db, int depth) { return depth > 0 && sqlite3_get_autocommit(db) != 0; }
+Error LostError() {
+  return Error(Code::kIo, "the drive's index: the change was given up after a fault of the disk",
+               "It is tried again.");
+}
+
 }  // namespace
 
+Statement::Statement(Database* of, sqlite3_stmt* statement)
+    : db_(of->db_), depth_(of->depth_.get()), statement_(statement) {}
 Statement::~Statement() { sqlite3_finalize(statement_); }
 Statement::Statement(Statement&& other) noexcept
-    : db_(other.db_), statement_(std::exchange(other.statement_, nullptr)) {}
+    : db_(other.db_), depth_(other.depth_), statement_(std::exchange(other.statement_, nullptr)) {}
 Statement& Statement::operator=(Statement&& other) noexcept {
   std::swap(db_, other.db_);
+  std::swap(depth_, other.depth_);
   std::swap(statement_, other.statement_);
   return *this;
 }
@@ -65,6 +75,7 @@ Statement& Statement::BindNull(int at) {
   return *this;
 }
 Result<bool> Statement::Step() {
+  if (IsLost(db_, *depth_) && !sqlite3_stmt_readonly(statement_)) return LostError();
   const int rc = sqlite3_step(statement_);
   if (rc == SQLITE_ROW) return true;
   Error error = rc == SQLITE_DONE ? Error() : DbError(db_, rc);
@@ -102,9 +113,16 @@ Result<Database> Database::Open(const std::string& path) {
   return out;
 }
 Database::~Database() { sqlite3_close(db_); }
-Database::Database(Database&& other) noexcept : db_(std::exchange(other.db_, nullptr)) {}
+Database::Database(Database&& other) noexcept
+    : db_(std::exchange(other.db_, nullptr)),
+      depth_(std::move(other.depth_)),
+      before_commit_(std::move(other.before_commit_)),
+      after_rollback_(std::move(other.after_rollback_)) {}
 Database& Database::operator=(Database&& other) noexcept {
   std::swap(db_, other.db_);
+  std::swap(depth_, other.depth_);
+  std::swap(before_commit_, other.before_commit_);
+  std::swap(after_rollback_, other.after_rollback_);
   return *this;
 }
 Result<Statement> Database::Prepare(std::string_view sql) {
@@ -112,30 +130,50 @@ Result<Statement> Database::Prepare(std::string_view sql) {
   const int rc = sqlite3_prepare_v3(db_, sql.data(), static_cast<int>(sql.size()),
                                     SQLITE_PREPARE_PERSISTENT, &statement, nullptr);
   if (rc != SQLITE_OK) return DbError(db_, rc);
-  return Statement(db_, statement);
+  return Statement(this, statement);
 }
 Status Database::Execute(const std::string& sql) {
+  if (IsLost(db_, *depth_)) return LostError();
   const int rc = sqlite3_exec(db_, sql.c_str(), nullptr, nullptr, nullptr);
   if (rc != SQLITE_OK) return DbError(db_, rc);
   return {};
 }
 std::int64_t Database::LastRowId() const { return sqlite3_last_insert_rowid(db_); }
 
-Transaction::Transaction(Database* db, int* depth) : db_(db), depth_(depth) {
-  if ((*depth_)++ > 0) return;
-  const Status begun = db_->Execute("BEGIN IMMEDIATE");
-  if (!begun.ok()) Log(LogLevel::kError, "{}", begun.error().what);
+void Database::OnEnd(std::function<Status()> before_commit, std::function<void()> after_rollback) {
+  before_commit_ = std::move(before_commit);
+  after_rollback_ = std::move(after_rollback);
+}
+
+Transaction::Transaction(Database* db) : db_(db) {
+  if (*db_->depth_ == 0) {
+    const Status begun = db_->Execute("BEGIN IMMEDIATE");
+    if (!begun.ok()) Log(LogLevel::kError, "{}", begun.error().what);
+  }
+  ++*db_->depth_;
 }
 Transaction::~Transaction() { Abandon(); }
+void Transaction::RolledBack() {
+  if (!sqlite3_get_autocommit(db_->db_)) Ignore(db_->Execute("ROLLBACK"));
+  if (db_->after_rollback_) db_->after_rollback_();
+}
 void Transaction::Abandon() {
   if (!std::exchange(open_, false)) return;
-  if (--*depth_ == 0) Ignore(db_->Execute("ROLLBACK"));
+  if (--*db_->depth_ == 0) RolledBack();
 }
 Status Transaction::Commit() {
+  if (*db_->depth_ == 1) {
+    Status ready = IsLost(db_->db_, 1) ? Status(LostError()) : Status();
+    if (ready.ok() && db_->before_commit_) ready = db_->before_commit_();
+    if (!ready.ok()) {
+      Abandon();
+      return ready;
+    }
+  }
   open_ = false;
-  if (--*depth_ > 0) return {};
+  if (--*db_->depth_ > 0) return {};
   Status done = db_->Execute("COMMIT");
-  if (!done.ok()) Ignore(db_->Execute("ROLLBACK"));
+  if (!done.ok()) RolledBack();
   return done;
 }
 

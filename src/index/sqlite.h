@@ -2,6 +2,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <string>
 #include <string_view>
@@ -36,8 +37,9 @@ class Statement {
 
  private:
   friend class Database;
-  Statement(sqlite3* db, sqlite3_stmt* statement) : db_(db), statement_(statement) {}
+  Statement(Database* of, sqlite3_stmt* statement);
   sqlite3* db_ = nullptr;
+  const int* depth_ = nullptr;  // of its database's transactions
   sqlite3_stmt* statement_ = nullptr;
 };
 
@@ -50,16 +52,26 @@ class Database {
   Database& operator=(Database&& other) noexcept;
   Result<Statement> Prepare(std::string_view sql);
   Status Execute(const std::string& sql);
+  // Called at the end of every outermost transaction: before it is committed, which an error
+  // prevents, and after it was rolled back.
+  void OnEnd(std::function<Status()> before_commit, std::function<void()> after_rollback);
   std::int64_t LastRowId() const;
 
  private:
+  friend class Statement;
+  friend class Transaction;
   sqlite3* db_ = nullptr;
+  std::unique_ptr<int> depth_ = std::make_unique<int>(0);
+  std::function<Status()> before_commit_;
+  std::function<void()> after_rollback_;
 };
 
-// Rolls back unless Commit was called. Nests: only the outermost one is real.
+// Rolls back unless Commit was called. Nests: only the outermost one is real. One that could not be
+// begun, or that SQLite gave up by itself after a fault, refuses every further change: none is ever
+// made on its own that belongs to others.
 class Transaction {
  public:
-  explicit Transaction(Database* db, int* depth);
+  explicit Transaction(Database* db);
   ~Transaction();
   Transaction(const Transaction&) = delete;
   Transaction& operator=(const Transaction&) = delete;
@@ -67,8 +79,8 @@ class Transaction {
   void Abandon();  // rolls back now; nothing after Commit
 
  private:
+  void RolledBack();
   Database* db_;
-  int* depth_;
   bool open_ = true;
 };
 

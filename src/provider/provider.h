@@ -118,11 +118,14 @@ struct TestReport {
   };
   std::vector<Step> steps;
   std::optional<Error> failure;
+  std::string clock;  // what is wrong with this machine's clock, if the store's says so
 };
 
 class Provider {
  public:
   virtual ~Provider() = default;
+  // Is this version a digest of the content, as HoldsContent understands it?
+  virtual bool TellsContent(const std::string& version) const = 0;
 
   virtual Capabilities Can() const = 0;
 

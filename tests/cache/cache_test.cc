@@ -1,11 +1,17 @@
 #include <gtest/gtest.h>
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+#include <unistd.h>
 
+#include <map>
 #include <random>
 #include <set>
 
 #include "cache/block_store.h"
 #include "cache/budget.h"
+#include "cache/eviction.h"
 #include "cache/range_set.h"
+#include "cache/relocate.h"
 #include "support/process.h"
 
 namespace pargeter::test {
@@ -89,6 +95,34 @@ TEST(BudgetTest, NothingIsTakenThatDoesNotFit) {
   EXPECT_EQ(budget.Reserve(60), 0u);
 }
 
+// Each looks at the disk every 16 MiB: that much, for each of them, is all it can be out by.
+TEST(BudgetTest, DrivesThatShareADiskKeepItsFreeShareTogether) {
+  TemporaryFolder folder;
+  struct statvfs real {};
+  ASSERT_EQ(::statvfs(folder.path().c_str(), &real), 0);
+  const double keep = 0.1;
+  const auto kept = static_cast<std::uint64_t>(keep * static_cast<double>(real.f_blocks) *
+                                               static_cast<double>(real.f_frsize));
+  constexpr std::uint64_t kRoom = 400ull << 20, kPiece = 1ull << 20;
+  TinyDisk disk;
+  disk.free = kept + kRoom;
+  Budget one({~0ull >> 1, keep}, folder.path(), &disk),
+      two({~0ull >> 1, keep}, folder.path(), &disk);
+  for (bool room = true; room;) {
+    room = false;
+    for (Budget* each : {&one, &two}) {
+      if (each->Reserve(kPiece) != 0) continue;
+      disk.free -= kPiece;
+      room = true;
+    }
+  }
+  EXPECT_GE(one.Used() + two.Used(), kRoom);
+  EXPECT_LE(one.Used() + two.Used(), kRoom + (32ull << 20));
+  EXPECT_GT(two.Used(), kRoom / 4);
+  disk.free -= 100ull << 20;  // other programs fill it: so much has to go
+  EXPECT_GE(one.Short(), 100ull << 20);
+}
+
 TEST(BudgetTest, WritingIsHeldBackOnlyByTheDisk) {
   TinyDisk disk;
   Budget budget({100, 0}, "/tmp", &disk);
@@ -96,6 +130,76 @@ TEST(BudgetTest, WritingIsHeldBackOnlyByTheDisk) {
   const Status full = budget.ReserveForWriting(2000);
   EXPECT_EQ(full.error().code, Code::kNoSpace);
   EXPECT_NE(full.error().what.find("/tmp"), std::string::npos);
+}
+
+// Fails at the n-th write, and from there on.
+class DyingDisk : public Disk {
+ public:
+  explicit DyingDisk(int writes) : left_(writes) {}
+  Status WriteAt(int fd, std::string_view data, std::uint64_t offset) override {
+    if (left_-- <= 0) return Error(Code::kIo, "the disk failed (on purpose)");
+    return Disk::WriteAt(fd, data, offset);
+  }
+  Status Rename(const std::string& from, const std::string& to) override {
+    if (left_ <= 0) return Error(Code::kIo, "the disk failed (on purpose)");
+    return Disk::Rename(from, to);
+  }
+
+ private:
+  int left_;
+};
+
+TEST(RelocateTest, EndedAnywhereItGoesOnAndNothingIsLost) {
+  if (::access("/dev/shm", W_OK) != 0) GTEST_SKIP() << "no second file system here";
+  TemporaryFolder here, there("/dev/shm");
+  std::map<std::int64_t, std::string> contents;
+  {
+    BlockStore store(here / "cache", here / "pending", &RealDisk());
+    ASSERT_TRUE(store.Prepare().ok());
+    for (std::int64_t id = 1; id <= 20; ++id) {
+      contents[id] =
+          std::string(3000 + static_cast<std::size_t>(id) * 1000, static_cast<char>('a' + id));
+      const auto fd = store.Open(id, BlockStore::Place::kCache);
+      ASSERT_TRUE(RealDisk().WriteAt(fd->get(), contents[id], 1 << 20).ok());  // after a hole
+    }
+  }
+  for (const int writes : {0, 1, 4, 7}) {
+    DyingDisk disk(writes);
+    const auto moved = MoveBlocks(here / "cache", there / "cache", &disk, nullptr);
+    EXPECT_FALSE(moved.ok());
+    BlockStore old_place(here / "cache", here / "pending", &RealDisk());
+    BlockStore new_place(there / "cache", here / "pending", &RealDisk());
+    for (const auto& [id, content] : contents) {
+      const bool old_has = old_place.Has(id, BlockStore::Place::kCache);
+      BlockStore& place = old_has ? old_place : new_place;
+      const auto fd = place.Open(id, BlockStore::Place::kCache);
+      std::string got(content.size(), 0);
+      ASSERT_TRUE(RealDisk().ReadAt(fd->get(), got.data(), got.size(), 1 << 20).ok());
+      EXPECT_EQ(got, content) << id;
+    }
+  }
+  const auto rest = MoveBlocks(here / "cache", there / "cache", &RealDisk(), nullptr);
+  ASSERT_TRUE(rest.ok());
+  BlockStore new_place(there / "cache", here / "pending", &RealDisk());
+  EXPECT_EQ(new_place.List(BlockStore::Place::kCache).size(), 20u);
+  struct stat info {};
+  ASSERT_EQ(::stat(new_place.PathOf(1, BlockStore::Place::kCache).c_str(), &info), 0);
+  EXPECT_LT(info.st_blocks * 512, 1 << 19);  // the hole is still one
+}
+
+TEST(EvictionTest, OnlyUsesThatAreApartMakeAHabit) {
+  constexpr Nanos kMinute = 60ll * 1'000'000'000, kHour = 60 * kMinute;
+  Use use = Used({}, false, 100 * kHour);
+  EXPECT_FALSE(use.again);
+  const Use burst = Used(use, true, use.last + kMinute / 2);
+  EXPECT_FALSE(burst.again);
+  EXPECT_EQ(burst.last, use.last);
+  EXPECT_TRUE(Used(use, true, use.last + 2 * kHour).again);
+  EXPECT_FALSE(Used(use, true, use.last + 48 * kHour).again);
+  EXPECT_TRUE(Used(use, false, use.last + kHour / 2).again);   // it had to go too early
+  EXPECT_FALSE(Used(use, false, use.last + 2 * kHour).again);  // as a nightly pass would come again
+  EXPECT_EQ(FirstToGo(10, 100), Segment::kAgain);
+  EXPECT_EQ(FirstToGo(40, 100), Segment::kOnce);
 }
 
 }  // namespace

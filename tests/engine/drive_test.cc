@@ -304,7 +304,7 @@ TEST_F(DriveTest, TheCacheStaysWithinItsBudgetAndPendingIsNeverDropped) {
   ASSERT_TRUE(Write("mine", std::string(50000, 'm')).ok());
   world_.SetOffline(false);
   EXPECT_EQ(Read("mine")->size(), 50000u);
-  drive_->EvictAll(kRootId);
+  Ignore(drive_->Evict({kRootId}, {}));
   EXPECT_EQ(Read("mine")->size(), 50000u);
   FlushAll();
   EXPECT_EQ(world_.All()["mine"], std::string(50000, 'm'));

@@ -173,6 +173,63 @@ TEST_F(TroubleTest, ACopyWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 
+// Deletions of one folder go together; one whose former attempt may stand elsewhere goes alone.
+TEST_F(TroubleTest, ADeletionTogetherWithOthersTakesBackWhatALostMoveMade) {
+  world_.Put("d/f", "base");
+  for (int i = 0; i < 20; ++i) world_.Put("d/other" + std::to_string(i), "other");
+  Open();
+  ASSERT_EQ(Names("d").size(), 21u);
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("d/f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
+  for (int i = 0; i < 20; ++i)
+    ASSERT_TRUE(drive_->Unlink(IdOf("d"), "other" + std::to_string(i)).ok());
+  ASSERT_TRUE(drive_->Unlink(kRootId, "g").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().count("g"), 0u);
+  EXPECT_EQ(world_.All().count("d/f"), 0u);
+}
+
+// A request that was called off can still arrive when nothing is left of its file here.
+TEST_F(TroubleTest, AnUploadThatArrivesAfterItsFileIsGoneIsNoConflict) {
+  Open();
+  ASSERT_TRUE(Write("f", "first").ok());
+  FlushAll();
+  const FakeWorld::Object late = [&] {
+    const Lock lock(world_.mutex);
+    return world_.objects["f"];
+  }();
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    ASSERT_EQ(world_.objects.count("f"), 0u);
+    world_.objects["f"] = late;
+  }
+  ASSERT_TRUE(Write("f", "second").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "second"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+// The same bytes at another place are there because somebody moved them.
+TEST_F(TroubleTest, WhatAnotherMachineMovedIsNotTakenForALateUpload) {
+  Open();
+  ASSERT_TRUE(Write("f", "first").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["g"] = world_.objects["f"];
+    world_.objects.erase("f");
+  }
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  ASSERT_TRUE(Write("g", "second").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["g"], "first");
+  EXPECT_EQ(drive_->Conflicts()->size(), 1u);
+}
+
 TEST_F(TroubleTest, AChangeOfAFileThatWasReplacedBeforeItWasWhollyHereIsKept) {
   world_.Put("big", std::string(3000000, 'o'));
   Open();
@@ -263,7 +320,7 @@ TEST_F(TroubleTest, WhatWasSyncedUploadedAndEvictedOutlivesAPowerCut) {
     const std::string name = "f" + std::to_string(i), text = "synced as " + name;
     ASSERT_TRUE(hands().Write(name, text, true).ok());
     FlushAll();
-    drive_->EvictAll(kRootId);
+    Ignore(drive_->Evict({kRootId}, {}));
     ASSERT_EQ(*Read(name), text);  // fetched again, and not on the disk yet
     disk_.DieAt(disk_.operations() + 1);
     Close();

@@ -10,6 +10,7 @@
 #include "config/toml_file.h"
 #include "control/rpc.h"
 #include "engine/naming.h"
+#include "engine/residency.h"
 #include "net/uri.h"
 #include "provider/s3/s3_provider.h"
 #include "provider/s3/s3_xml.h"
@@ -44,6 +45,10 @@ void JsonMessage(std::string_view data) {
     Promise(again.ok() && again->method == request->method, "a request survives being said again");
   }
   Ignore(ParseAnswer(line));
+  if (const auto rules = ParseSharedRules(line); rules.ok()) {
+    const auto again = ParseSharedRules(WriteSharedRules(*rules));
+    Promise(again.ok() && again->size() == rules->size(), "rules survive being written again");
+  }
   Promise(IsUtf8(JsonText(data)), "JSON text is UTF-8");
 }
 

@@ -107,6 +107,93 @@ TEST(IndexTest, ATransactionThatIsNotCommittedLeavesNothing) {
   EXPECT_FALSE(*index->Find(kRootId, "x"));
 }
 
+// SQLite gives a transaction up by itself after some faults of the disk. What comes after that
+// within the same change must not be made on its own.
+TEST(IndexTest, NothingOfAChangeThatWasGivenUpIsMade) {
+  TemporaryFolder folder;
+  auto db = std::move(*Database::Open(folder / "i.db"));
+  ASSERT_TRUE(db.Execute("CREATE TABLE t(a)").ok());
+  Statement insert = std::move(*db.Prepare("INSERT INTO t VALUES(1)"));
+  Statement count = std::move(*db.Prepare("SELECT count(*) FROM t"));
+  {
+    Transaction outer(&db);
+    Transaction inner(&db);
+    ASSERT_TRUE(insert.Run().ok());
+    ASSERT_TRUE(db.Execute("ROLLBACK").ok());  // as SQLite does
+    EXPECT_FALSE(insert.Run().ok());
+    EXPECT_FALSE(db.Execute("INSERT INTO t VALUES(2)").ok());
+    EXPECT_TRUE(*count.Step());
+    count.Reset();
+    EXPECT_TRUE(inner.Commit().ok());
+    EXPECT_FALSE(outer.Commit().ok());
+  }
+  ASSERT_TRUE(*count.Step());
+  EXPECT_EQ(count.Int(0), 0);
+  count.Reset();
+  EXPECT_TRUE(insert.Run().ok());
+}
+
+TEST(IndexTest, SumsFollowEveryChange) {
+  TemporaryFolder folder;
+  auto index = std::move(*Index::Open(folder / "i.db"));
+  Node a = File(kRootId, "a"), b = File(kRootId, "b");
+  a.kind = b.kind = NodeKind::kFolder;
+  ASSERT_TRUE(index->Insert(&a).ok());
+  ASSERT_TRUE(index->Insert(&b).ok());
+  Node leaf = File(a.id, "leaf");
+  leaf.size = 100;
+  leaf.intent = index->NextIntent();
+  ASSERT_TRUE(index->Insert(&leaf).ok());
+  EXPECT_EQ(index->SumsOf(a.id)->bytes, 100);
+  EXPECT_EQ(index->SumsOf(kRootId)->pending, 1);
+  EXPECT_EQ(index->SumsOf(kRootId)->folders, 2);
+  {
+    // a file changes, and the folder that it is in moves: in one transaction, in either order
+    Transaction both = index->Begin();
+    leaf.on_disk = 100;
+    leaf.effective = Placement::kPin;
+    ASSERT_TRUE(index->Update(leaf).ok());
+    a.parent = b.id;
+    ASSERT_TRUE(index->Update(a).ok());
+    leaf.intent = 0;
+    ASSERT_TRUE(index->Update(leaf).ok());
+    ASSERT_TRUE(both.Commit().ok());
+  }
+  EXPECT_TRUE(index->CheckSums().ok()) << index->CheckSums().error().what;
+  EXPECT_EQ(index->SumsOf(b.id)->pinned_on_disk, 100);
+  EXPECT_EQ(index->SumsOf(b.id)->whole, 1);
+  {
+    Transaction never = index->Begin();
+    leaf.size = 7;
+    ASSERT_TRUE(index->Update(leaf).ok());
+  }
+  EXPECT_EQ(index->SumsOf(kRootId)->bytes, 100);
+  {
+    Transaction all = index->Begin();
+    ASSERT_TRUE(index->Delete(leaf.id).ok());
+    ASSERT_TRUE(index->Delete(a.id).ok());
+    ASSERT_TRUE(all.Commit().ok());
+  }
+  b.parent = kNoNode;
+  ASSERT_TRUE(index->Update(b).ok());
+  EXPECT_TRUE(index->CheckSums().ok()) << index->CheckSums().error().what;
+  EXPECT_EQ(*index->SumsOf(kRootId), Sums());
+}
+
+TEST(IndexTest, RulesAreKeptByKeyKindAndScope) {
+  TemporaryFolder folder;
+  auto index = std::move(*Index::Open(folder / "i.db"));
+  const Rule mine{"*.tmp", true, Placement::kLocal, 5, "isle", false};
+  Rule all{"*.tmp", true, Placement::kThin, 6, "isle", true};
+  ASSERT_TRUE(index->SaveRule(mine).ok());
+  ASSERT_TRUE(index->SaveRule(all).ok());
+  all.placement = Placement::kCache;
+  ASSERT_TRUE(index->SaveRule(all).ok());
+  EXPECT_EQ(*index->Rules(), (std::vector<Rule>{mine, all}));
+  ASSERT_TRUE(index->DeleteRule(mine).ok());
+  EXPECT_EQ(*index->Rules(), (std::vector<Rule>{all}));
+}
+
 TEST(IndexTest, ANewerFormatIsRefused) {
   TemporaryFolder folder;
   Ignore(Index::Open(folder / "i.db"));
@@ -117,6 +204,39 @@ TEST(IndexTest, ANewerFormatIsRefused) {
   const auto refused = Index::Open(folder / "i.db");
   EXPECT_EQ(refused.error().code, Code::kRefused);
   EXPECT_NE(refused.error().what.find("99"), std::string::npos);
+}
+
+TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
+  TemporaryFolder folder;
+  {
+    auto index = std::move(*Index::Open(folder / "i.db"));
+    Node n = File(kRootId, "leaf");
+    n.intent = index->NextIntent();
+    n.dirty = kData;
+    n.size = 7;
+    ASSERT_TRUE(index->Insert(&n).ok());
+  }
+  {
+    auto db = Database::Open(folder / "i.db");
+    ASSERT_TRUE(db->Execute("DROP INDEX tried; ALTER TABLE nodes DROP COLUMN tried_parent;"
+                            "ALTER TABLE nodes DROP COLUMN tried_name;"
+                            "ALTER TABLE nodes DROP COLUMN beside;"
+                            "DROP INDEX evictable; DROP INDEX placed; DROP TABLE sums;"
+                            "DROP TABLE rules; ALTER TABLE nodes DROP COLUMN placement;"
+                            "ALTER TABLE nodes DROP COLUMN placed_at;"
+                            "ALTER TABLE nodes DROP COLUMN placed_by;"
+                            "ALTER TABLE nodes DROP COLUMN effective;"
+                            "ALTER TABLE nodes DROP COLUMN used_again; PRAGMA user_version=1")
+                    .ok());
+  }
+  for (int i = 0; i < 2; ++i) {  // the second opening finds nothing to do
+    auto index = std::move(*Index::Open(folder / "i.db"));
+    EXPECT_EQ(index->Pending()->files, 1u);
+    EXPECT_EQ(index->Pending()->bytes, 7u);
+    EXPECT_EQ(index->SumsOf(kRootId)->bytes, 7);
+    EXPECT_TRUE(index->CheckSums().ok());
+    EXPECT_TRUE((*index->Find(kRootId, "leaf"))->beside.empty());
+  }
 }
 
 TEST(IndexTest, WhatIsNoDatabaseIsSaidToBeDamaged) {

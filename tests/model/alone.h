@@ -50,7 +50,7 @@ class Alone {
         Ignore(stage_.drive(0)->Refresh());
         return "";
       case Step::kEvict:
-        stage_.drive(0)->EvictAll(kRootId);
+        Ignore(stage_.drive(0)->Evict({kRootId}, {}));
         return "";
       case Step::kOffline:
       case Step::kOnline:
@@ -217,6 +217,7 @@ class Alone {
       return "in the end it " + why + stage_.LastAsked();
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
+    if (auto s = stage_.drive(0)->CheckIndex(); !s.ok()) return s.error().what;
     if (stage_.world_.Uploads() > 0)
       return "an unfinished upload is left at the store" + stage_.LastAsked();
     // another machine, which knows nothing, sees the same

@@ -54,6 +54,7 @@ class Stage {
     o.boot_id = std::to_string(boot_);
     o.upload_workers = 3;
     o.fetch_workers = 2;
+    o.remembered = 10;
     o.disk = &disk_;
     PG_ASSIGN(drive_[who], Drive::Open(o, std::make_unique<FakeStore>(&world_)));
     drive_[who]->Start(&events_);

@@ -39,7 +39,7 @@ class Together {
         Ignore(drive->Refresh());
         return "";
       case Step::kEvict:
-        drive->EvictAll(kRootId);
+        Ignore(drive->Evict({kRootId}, {}));
         return "";
       case Step::kRestart: {
         stage_.Close(step.who);

@@ -225,6 +225,14 @@ TEST_F(S3FaultTest, TheClockIsNamed) {
   EXPECT_NE(listed.error().what.find("min behind"), std::string::npos) << listed.error().what;
 }
 
+TEST_F(S3FaultTest, AClockThatGoesWrongIsNamedBeforeItMatters) {
+  EXPECT_EQ(Open()->Test(false, nullptr).clock, "");
+  SetFault(*peer_, "skew=200");
+  const TestReport report = Open()->Test(false, nullptr);
+  EXPECT_FALSE(report.failure);
+  EXPECT_NE(report.clock.find("3 min behind the store's"), std::string::npos) << report.clock;
+}
+
 TEST_F(S3FaultTest, AKeyThatMayNotListBucketsMayUseOne) {
   s3::S3Options options = OptionsFor(*peer_, "");
   options.wire.credentials.key_id = "narrow";

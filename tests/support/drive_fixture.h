@@ -31,6 +31,7 @@ class DriveTest : public testing::Test {
     o.fresh_for = Duration(60000);
     o.hold_quiet = Duration(50);
     o.hold_files = hold_files_;
+    o.remembered = remembered_;
     o.patience = Duration(5000);
     o.read_only = read_only_;
     o.host = "isle";
@@ -124,6 +125,7 @@ class DriveTest : public testing::Test {
   std::string boot_id_ = "one";
   const Clock* clock_ = &SystemClock();
   std::uint64_t hold_files_ = 1000;
+  std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;
 };
 

@@ -25,9 +25,11 @@ struct FakeWorld {
   std::map<std::string, Object> objects GUARDED_BY(mutex);
   std::vector<std::string> asked GUARDED_BY(mutex);  // "write a/b" and so on
   bool offline GUARDED_BY(mutex) = false;
-  int lose_answers GUARDED_BY(mutex) = 0;  // so many writes are done and then said to have failed
-  std::string forbid GUARDED_BY(mutex);    // writes and copies to this path are not allowed
-  std::function<bool()> cut_off;           // true: who asks is dead, nothing he asks happens
+  int lose_answers GUARDED_BY(mutex) = 0;    // so many writes are done and then said to have failed
+  std::string forbid GUARDED_BY(mutex);      // writes and copies to this path are not allowed
+  std::string unreadable GUARDED_BY(mutex);  // nobody may read this path
+  std::string unlistable GUARDED_BY(mutex);  // nobody may list this folder
+  std::function<bool()> cut_off;             // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
   double fault_share GUARDED_BY(mutex) = 0;
   std::uint64_t fail_at GUARDED_BY(mutex) = 0, lose_at GUARDED_BY(mutex) = 0;
@@ -92,6 +94,7 @@ class FakeStore : public Provider {
  public:
   explicit FakeStore(FakeWorld* world) : w_(*world) {}
 
+  bool TellsContent(const std::string&) const override { return true; }
   Capabilities Can() const override {
     Capabilities can;
     can.create = can.replace = Guard::kAtomic;
@@ -103,6 +106,7 @@ class FakeStore : public Provider {
                         const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("list " + folder));
+    if (!folder.empty() && folder == w_.unlistable) return Error(Code::kPermission, "not allowed");
     const std::string& prefix = folder;
     ListPage page;
     std::string last_folder = next;
@@ -163,6 +167,7 @@ class FakeStore : public Provider {
     {
       const Lock lock(w_.mutex);
       PG_TRY(Ask("read " + path));
+      if (path == w_.unreadable) return Error(Code::kPermission, "not allowed");
       const auto it = w_.objects.find(path);
       if (it == w_.objects.end()) return Error(Code::kNotFound, "no " + path);
       entry = EntryOf(path, it->second);

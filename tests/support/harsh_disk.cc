@@ -243,9 +243,8 @@ Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
   }
   return Disk::Punch(fd, offset, size);
 }
-Result<std::uint64_t> HarshDisk::FreeBytes(const std::string& path) {
-  if (full) return std::uint64_t{0};
-  return Disk::FreeBytes(path);
+Result<std::uint64_t> HarshDisk::FreeBytes(const std::string&) {
+  return full ? std::uint64_t{0} : free.load();
 }
 
 // ---- power

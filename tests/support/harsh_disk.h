@@ -29,6 +29,8 @@ class HarshDisk : public Disk {
   bool dead() const { return dead_; }
   std::uint64_t operations() const { return count_; }
   std::atomic<bool> full{false}, broken{false};
+  std::atomic<std::uint64_t> free{100ull
+                                  << 30};  // bytes; what others do on the real disk is not ours
 
   // Notes what each sync makes sure of, below `folder`. PowerCut then drops, tears and reorders
   // what was not synced; call it when nothing has the files open any more.

@@ -397,6 +397,134 @@ TEST_F(MountTest, BadInputIsOneSentenceAndItsExitCode) {
   expect({"account", "test", "museum"}, 6, "can be read by other users");
 }
 
+TEST_F(MountTest, WhatIsOnThisDiskIsSaidAndDecided) {
+  for (int i = 0; i < 5; ++i) {
+    other_->Put("pressed/s" + std::to_string(i), std::string(100000, 's'));
+    other_->Put("archive/a" + std::to_string(i), std::string(100000, 'a'));
+  }
+  MountAll();
+  const auto run = [&](std::vector<std::string> words, int exit_code = 0) {
+    const Outcome done = machine_->Pargeter(words);
+    EXPECT_EQ(done.exit_code, exit_code) << words[0] << ": " << done.out << done.err;
+    return done.out + done.err;
+  };
+  EXPECT_NE(run({"pin", At("pressed"), "--wait"}).find("5 of 5 files here"), std::string::npos);
+  EXPECT_NE(run({"rule", "add", At("archive"), "thin", "--everywhere"}).find("every machine"),
+            std::string::npos);
+  EXPECT_NE(run({"rule", "add", "--pattern", "*.tmp", "local"}).find("never at the store"),
+            std::string::npos);
+  EXPECT_EQ(machine_->Shell("cat archive/a1 | wc -c").out, "100000\n");
+  EXPECT_NE(run({"ls", At()}).find("*  488.3 KiB  488.3 KiB"), std::string::npos)
+      << run({"ls", At()});
+  EXPECT_EQ(machine_->Shell("du -s --block-size=1 pressed | cut -f1").out, "501760\n");
+  EXPECT_EQ(machine_->Shell("du -s --apparent-size --block-size=1 archive | cut -f1; getfattr -n "
+                            "user.pargeter.placement --only-values archive/a2")
+                    .out.find("thin") != std::string::npos,
+            true);
+  EXPECT_NE(run({"evict", At("pressed")}, 4).find("pinned"), std::string::npos);
+  EXPECT_NE(run({"explain", At("pressed/s1")}).find("always kept here, by the rule on pressed"),
+            std::string::npos);
+  EXPECT_NE(run({"explain", At("archive")}).find("for all machines by"), std::string::npos);
+  EXPECT_NE(run({"rule", "list"}).find("every machine"), std::string::npos);
+  EXPECT_EQ(machine_->Shell("setfattr -n user.pargeter.ask -v unpin pressed").exit_code, 0);
+  EXPECT_NE(run({"evict", At("pressed"), "--json"}).find("\"files\": 5"), std::string::npos);
+  // nobody asked for the bytes of the thin folder but the one who read them
+  run({"fetch", At("pressed")});
+  EXPECT_NE(run({"verify", At()}).find("5 files right"), std::string::npos);
+  EXPECT_FALSE(run({"activity"}).empty());
+  run({"unmount", "sheets"});
+  // without a mount the same commands work
+  EXPECT_NE(run({"evict", At()}).find("Freed 488.3 KiB"), std::string::npos);
+  EXPECT_NE(run({"fetch", At("pressed")}).find("5 files here now"), std::string::npos);
+  EXPECT_NE(run({"drive", "change", "sheets", "--cache-at", machine_->Home("elsewhere")})
+                .find("moved to"),
+            std::string::npos);
+  machine_->Mount();
+  EXPECT_NE(run({"ls", At()}).find("o  488.3 KiB  488.3 KiB"), std::string::npos)
+      << run({"ls", At()});
+  EXPECT_EQ(run({"drive", "change", "sheets", "--cache-at", machine_->Home("third")}, 7).empty(),
+            false);
+  // moved by hand, then told
+  run({"unmount", "sheets"});
+  std::filesystem::rename(machine_->Home("elsewhere"), machine_->Home("carried"));
+  run({"drive", "change", "sheets", "--cache-at", machine_->Home("carried")});
+  machine_->Mount();
+  Requests();
+  EXPECT_EQ(machine_->Shell("cat pressed/s* | wc -c").out, "500000\n");
+  for (const Logged& line : Requests()) EXPECT_EQ(line.key.find("pressed/s"), std::string::npos);
+}
+
+TEST_F(MountTest, AnotherMachineKnowsTheRulesBeforeItsFirstDownload) {
+  for (const char* name : {"archive/a", "archive/deep/b", "old/c", "work/d"})
+    other_->Put(name, std::string(1000, 's'));
+  MountAll();
+  ASSERT_EQ(machine_->Pargeter({"rule", "add", At("archive"), "thin", "--everywhere"}).exit_code,
+            0);
+  ASSERT_EQ(machine_->Pargeter({"rule", "add", At("old"), "hide", "--everywhere"}).exit_code, 0);
+  Machine second(machine_->peer());
+  Requests();
+  second.AddDrive("herbarium/sheets");
+  second.Mount();
+  const Outcome pinned = second.Pargeter({"pin", second.At(), "--wait"});
+  EXPECT_EQ(pinned.exit_code, 0) << pinned.err;
+  EXPECT_EQ(second.Shell("ls; cat work/d | wc -c; du -s --block-size=1 archive | cut -f1").out,
+            "archive\nwork\n1000\n0\n");
+  int fetched = 0;
+  for (const Logged& line : Requests()) {
+    EXPECT_EQ(line.key.find("archive/"), std::string::npos) << line.method << " " << line.key;
+    EXPECT_EQ(line.key.find("old/"), std::string::npos) << line.method << " " << line.key;
+    fetched += line.method == "GET" && line.key.find("work/d") != std::string::npos;
+  }
+  EXPECT_EQ(fetched, 1);
+}
+
+TEST_F(MountTest, AShyProgramGetsTheEndsOnly) {
+  other_->Put("scan", std::string(900000, 's'));
+  MountAll({"--shy-readers", "sniffer"});
+  ASSERT_EQ(RunCommand({"cp", "/bin/cat", machine_->Home("sniffer")}).exit_code, 0);
+  const Outcome sniffed = machine_->Shell(machine_->Home("sniffer") + " scan | wc -c");
+  EXPECT_EQ(sniffed.out, "65536\n") << sniffed.err;
+  EXPECT_NE(sniffed.err.find("not permitted"), std::string::npos) << sniffed.err;
+  EXPECT_NE(machine_->Pargeter({"activity"}).out.find("sniffer wanted more"), std::string::npos);
+  EXPECT_EQ(machine_->Shell("cat scan | wc -c").out, "900000\n");
+  EXPECT_EQ(machine_->Shell(machine_->Home("sniffer") + " scan | wc -c").out, "900000\n");
+}
+
+// A session bus and a secret service of the test's own, as a desktop has them.
+TEST_F(MountTest, ASecretMayBeInTheKeyring) {
+  if (RunCommand({"sh", "-c", "command -v dbus-run-session gnome-keyring-daemon"}).exit_code != 0)
+    GTEST_SKIP() << "no session bus, or no secret service, is installed here";
+  machine_->AddDrive("herbarium/sheets");
+  auto environment = machine_->environment();
+  environment["SECRET"] = machine_->peer().secret;
+  const std::string p = ProgramFolder() + "/pargeter";
+  const std::string script = R"(
+    set -e
+    printf 'pass\n' | gnome-keyring-daemon --unlock --components=secrets >/dev/null
+    p() { ")" + p + R"(" "$@"; }
+    p account change museum --secret-in keyring
+    ! grep -q "$SECRET" "$XDG_CONFIG_HOME/pargeter/secrets.toml"
+    p account test museum
+    p account rename museum isle
+    p account test isle
+    p account show isle
+    p account change isle --secret-in file
+    grep -q "$SECRET" "$XDG_CONFIG_HOME/pargeter/secrets.toml"
+    p account test isle
+    p account rename isle museum
+  )";
+  const Outcome done =
+      RunCommand({"dbus-run-session", "--", "sh", "-c", script}, "", 60, environment);
+  EXPECT_EQ(done.exit_code, 0) << done.out << done.err;
+  EXPECT_NE(done.out.find("in the keyring"), std::string::npos) << done.out;
+  // without that session nobody answers, and the message says what to do
+  environment["DBUS_SESSION_BUS_ADDRESS"] = "unix:path=/nowhere";
+  const Outcome alone =
+      RunCommand({p, "account", "change", "museum", "--secret-in", "keyring"}, "", 60, environment);
+  EXPECT_EQ(alone.exit_code, 5);
+  EXPECT_NE(alone.err.find("--secret-in file"), std::string::npos) << alone.err;
+}
+
 TEST_F(MountTest, SecretsShowNowhere) {
   MountAll();
   machine_->Shell("echo a > a");

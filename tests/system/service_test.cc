@@ -222,6 +222,23 @@ TEST_F(ServiceTest, ABrokenConfigurationIsSaidAndNotTriedForEver) {
   As("anna", "mv museum.toml .config/pargeter/accounts/museum.toml");
 }
 
+TEST_F(ServiceTest, ANewerProgramTakesOverWithWhatWaits) {
+  ASSERT_EQ(As("anna", "pargeter service enable sheets --now").exit_code, 0);
+  Root("systemctl stop standin");
+  ASSERT_EQ(As("anna", "echo pressed > sheets/upgraded").exit_code, 0);
+  // as a package does: a new file under the old name
+  ASSERT_EQ(Root("cd /usr/local/bin; cp pargeter new && mv new pargeter").exit_code, 0);
+  const std::string status = As("anna", "pargeter status").out;
+  EXPECT_NE(status.find("program  was replaced"), std::string::npos) << status;
+  EXPECT_EQ(As("anna", "cat sheets/upgraded").out, "pressed\n");
+  EXPECT_EQ(As("anna", "pargeter service stop sheets").exit_code, 0);
+  EXPECT_EQ(As("anna", "pargeter service start sheets").exit_code, 0);
+  EXPECT_EQ(As("anna", "pargeter status").out.find("program  was"), std::string::npos);
+  Root("systemctl start standin");
+  EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);
+  EXPECT_EQ(AtTheStore("anna", "upgraded"), "pressed\n");
+}
+
 TEST_F(ServiceTest, TwoUsersHaveADriveEach) {
   for (const char* user : {"anna", "bert"}) {
     ASSERT_EQ(

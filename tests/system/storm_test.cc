@@ -92,7 +92,10 @@ class Worker {
       }
       const auto from = line.find(plain_), to = line.find(" and ");
       const bool differs = line.compare(0, 6, "Files ") == 0 && to != std::string::npos;
-      if (!differs || !KeptBeside(mount, line.substr(from, to - from))) out += line + "\n";
+      const std::string plain = line.substr(from, to - from);
+      if (differs && KeptBeside(mount, plain)) continue;
+      out += line + "\n";
+      if (differs) out += Evidence(plain) + Evidence(mount + plain.substr(plain_.size()));
     }
     return out;
   }
@@ -103,6 +106,11 @@ class Worker {
   int kept = 0;
 
  private:
+  static std::string Evidence(const std::string& path) {
+    const std::string text = ReadAll(path);
+    return fmt::format("  {} bytes, '{}' ... '{}'\n", text.size(), text.substr(0, 24),
+                       text.size() > 24 ? text.substr(text.size() - 24) : "");
+  }
   bool KeptBeside(const std::string& mount, const std::string& plain) {
     const std::string path = mount + plain.substr(plain_.size());
     const auto slash = path.rfind('/');

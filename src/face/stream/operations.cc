@@ -9,7 +9,9 @@
 #include <cerrno>
 #include <cstring>
 
+#include "base/file.h"
 #include "base/log.h"
+#include "base/text.h"
 #include "engine/naming.h"
 #include "face/stream/policy.h"
 
@@ -206,6 +208,27 @@ void Abandon(fuse_req_t req, fuse_file_info* fi) {
   delete reinterpret_cast<OpenFilePtr*>(fi->fh);
 }
 
+// The name of a program that is to be held back; "" for all others. A thread may bear a name of its
+// own, so its process is looked at too.
+std::string ShyProgram(Drive& drive, pid_t pid) {
+  const auto name_of = [](const std::string& process) {
+    const auto name = ReadFile("/proc/" + process + "/comm", 64);
+    return name.ok() ? std::string(Trim(*name)) : "";
+  };
+  const std::string own = name_of(std::to_string(pid));
+  if (own.empty() || drive.IsShy(own)) return own;
+  const auto status = ReadFile("/proc/" + std::to_string(pid) + "/status", 1 << 16);
+  if (!status.ok()) return "";
+  for (const std::string& line : Split(*status, '\n')) {
+    if (line.compare(0, 5, "Tgid:") != 0) continue;
+    const std::string leader(Trim(std::string_view(line).substr(5)));
+    if (leader == std::to_string(pid)) return "";
+    const std::string name = name_of(leader);
+    return drive.IsShy(name) ? name : "";
+  }
+  return "";
+}
+
 void Open(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
   const bool writes = (fi->flags & O_ACCMODE) != O_RDONLY;
   const Drive::Intent intent = fi->flags & O_TRUNC ? Drive::Intent::kTruncate
@@ -213,7 +236,15 @@ void Open(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
                                                    : Drive::Intent::kRead;
   auto opened = DriveOf(req).OpenNode(static_cast<NodeId>(ino), intent);
   if (!opened.ok()) return Fail(req, opened.error());
+  // whoever may not fetch is asked for only where something would have to be fetched
+  bool shy = false;
+  if (!writes && opened->attr.on_disk < opened->attr.size) {
+    const std::string program = ShyProgram(DriveOf(req), fuse_req_ctx(req)->pid);
+    shy = !program.empty();
+    if (shy) DriveOf(req).MakeShy(opened->file, program);
+  }
   SetMode(fi, opened->file);
+  if (shy) fi->direct_io = 1;  // it may get less than it asks for, which a cached read may not
   // no release comes after a reply that did not arrive
   if (fuse_reply_open(req, fi) != 0) Abandon(req, fi);
 }
@@ -329,6 +360,7 @@ void StatFs(fuse_req_t req, fuse_ino_t) {
 
 constexpr const char* kStateName = "user.pargeter.state";
 constexpr const char* kVersionName = "user.pargeter.version";
+constexpr const char* kPlacementName = "user.pargeter.placement";
 constexpr const char* kAskName = "user.pargeter.ask";
 
 void ReplyValue(fuse_req_t req, const std::string& value, std::size_t size) {
@@ -347,7 +379,7 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
     fuse_reply_err(req, EOPNOTSUPP);
     return;
   }
-  if (wanted != kStateName && wanted != kVersionName) {
+  if (wanted != kStateName && wanted != kVersionName && wanted != kPlacementName) {
     fuse_reply_err(req, ENODATA);
     return;
   }
@@ -357,13 +389,17 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
     fuse_reply_err(req, ENODATA);
     return;
   }
-  ReplyValue(req, wanted == kStateName ? state->state : state->node.version, size);
+  ReplyValue(req,
+             wanted == kStateName     ? state->state
+             : wanted == kVersionName ? state->node.version
+                                      : NameOf(state->node.effective),
+             size);
 }
 
 void ListXattr(fuse_req_t req, fuse_ino_t ino, std::size_t size) {
   const auto state = DriveOf(req).State(static_cast<NodeId>(ino));
   if (!state.ok()) return Fail(req, state.error());
-  std::string names = std::string(kStateName) + '\0';
+  std::string names = std::string(kStateName) + '\0' + kPlacementName + '\0';
   if (!state->node.version.empty()) names += std::string(kVersionName) + '\0';
   ReplyValue(req, names, size);
 }
@@ -375,12 +411,23 @@ void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* valu
     fuse_reply_err(req, EOPNOTSUPP);
     return;
   }
-  if (std::string_view(value, size) != "evict") {
-    fuse_reply_err(req, EINVAL);
-    return;
+  const std::string wish(value, size);
+  Drive& drive = DriveOf(req);
+  const auto id = static_cast<NodeId>(ino);
+  Status done;
+  if (wish == "evict") {
+    const auto evicted = drive.Evict({id}, {});
+    if (!evicted.ok()) done = evicted.error();
+  } else if (wish == "fetch") {
+    drive.BeginFetch({id});
+  } else if (wish == "pin") {
+    done = drive.Pin(id);
+  } else if (wish == "unpin") {
+    done = drive.Unpin(id);
+  } else {
+    done = Error(Code::kInvalid, "it can be asked to: evict fetch pin unpin");
   }
-  DriveOf(req).EvictAll(static_cast<NodeId>(ino));
-  fuse_reply_err(req, 0);
+  Done(req, done);
 }
 void RemoveXattr(fuse_req_t req, fuse_ino_t, const char*) { fuse_reply_err(req, EOPNOTSUPP); }
 

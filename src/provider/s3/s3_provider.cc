@@ -9,10 +9,12 @@
 #include "base/log.h"
 #include "base/random.h"
 #include "base/text.h"
+#include "base/units.h"
 
 namespace pargeter::s3 {
 namespace {
 
+constexpr Duration kClocksDiffer(60000);  // a minute: requests are refused from 5 or 15 on
 constexpr const char* kMetaHeader = "x-amz-meta-pargeter";
 constexpr const char* kLinkHeader = "x-amz-meta-pargeter-link";
 
@@ -598,6 +600,23 @@ Result<std::vector<Entry>> S3Provider::Browse(const std::string& folder, const C
 }
 
 TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
+  TestReport report = TestFolder(may_write, cancel);
+  const std::optional<Nanos> ahead = wire_.Ahead();
+  if (!ahead) return report;
+  const Duration apart(std::abs(*ahead) / 1'000'000);
+  if (apart > kClocksDiffer)
+    report.clock = fmt::format("this machine's clock is {} {} the store's", FormatAge(apart),
+                               *ahead > 0 ? "ahead of" : "behind");
+  if (!report.failure)
+    report.steps.push_back({"clock", true,
+                            report.clock.empty()
+                                ? "agrees with the store's"
+                                : report.clock + "; far enough apart, stores refuse "
+                                                 "every request"});
+  return report;
+}
+
+TestReport S3Provider::TestFolder(bool may_write, const Cancel& cancel) {
   TestReport report;
   const auto step = [&](std::string what, const Status& outcome, std::string detail) {
     if (!outcome.ok()) report.failure = outcome.error();

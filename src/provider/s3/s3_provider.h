@@ -63,12 +63,14 @@ class S3Provider : public Provider, public Browser {
   void AdoptProbeResult(const std::string& result) override;
   Status Ping(Duration patience, const Cancel& cancel) override;
   Steady LastSign() const override { return wire_.LastSign(); }
+  bool TellsContent(const std::string& version) const override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
   bool HoldsContent(const Entry& entry, WriteSource* source) override;
 
   Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
 
  private:
+  TestReport TestFolder(bool may_write, const Cancel& cancel);
   // What probing and answers taught us of this store.
   struct Learnt {
     Guard create = Guard::kUnknown;

@@ -225,6 +225,8 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
   return failed.error();
 }
 
+bool S3Provider::TellsContent(const std::string& version) const { return LooksLikeMd5(version); }
+
 bool S3Provider::HoldsContent(const Entry& entry, WriteSource* source) {
   if (entry.size != source->Size()) return false;
   if (LooksLikeMd5(entry.version)) {

@@ -47,6 +47,11 @@ bool Wire::SetCredentials(Credentials credentials) {
   return differ;
 }
 
+std::optional<Nanos> Wire::Ahead() const {
+  const Lock lock(mutex_);
+  return ahead_;
+}
+
 Status Wire::WaitForLeave(const Cancel& cancel) {
   for (;;) {
     Steady until;
@@ -103,6 +108,10 @@ Result<HttpResponse> Wire::SendOnce(const Call& call) {
     PG_TRY(WaitForLeave(call.cancel));
   }
   PG_ASSIGN(HttpResponse response, (call.once.count() > 0 ? aside_ : http_).Do(request));
+  if (const Nanos theirs = ParseHttpDate(response.head.Get("date").c_str()); theirs != 0) {
+    const Lock lock(mutex_);
+    ahead_ = options_.clock->Wall() - theirs;
+  }
   if (response.head.status / 100 == 2) return response;
 
   Error error = ErrorOf(response.head.status, ParseError(response.body), call.what);

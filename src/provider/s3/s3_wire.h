@@ -47,6 +47,8 @@ class Wire {
   Result<HttpResponse> Send(const Call& call);
   // For every call from now on; false if they are the same.
   bool SetCredentials(Credentials credentials) EXCLUDES(mutex_);
+  // How far this machine's clock was ahead of the store's at the last answer, to a second or two.
+  std::optional<Nanos> Ahead() const EXCLUDES(mutex_);
   Steady LastSign() const { return http_.LastSign(); }
   const WireOptions& options() const { return options_; }
 
@@ -57,7 +59,8 @@ class Wire {
   HttpClient aside_;  // for calls that must not wait behind others
   // The store asked for a pause: nothing is sent before then, by anybody.
   Status WaitForLeave(const Cancel& cancel) EXCLUDES(mutex_);
-  Mutex mutex_;
+  mutable Mutex mutex_;
+  std::optional<Nanos> ahead_ GUARDED_BY(mutex_);
   Credentials credentials_ GUARDED_BY(mutex_);
   Steady pause_until_ GUARDED_BY(mutex_){};
 };

@@ -1,0 +1,143 @@
+// Rules: what folders, and names of a kind, do on this machine.
+#include <fmt/format.h>
+
+#include <CLI/CLI.hpp>
+
+#include "base/text.h"
+#include "base/units.h"
+#include "stores.h"
+#include "world.h"
+
+namespace pargeter::app {
+namespace {
+
+constexpr Duration kLong(6 * 3600'000L);
+
+struct RuleOptions {
+  std::vector<std::string> words;  // PATH PLACEMENT, or PLACEMENT with a pattern
+  std::string pattern, drive;
+  bool everywhere = false;
+};
+
+// The drive that is named, or the only one.
+Result<DriveSettings> DriveFor(const World& world, const std::string& name) {
+  if (!name.empty()) return LoadDrive(world.paths, name);
+  const auto names = DriveNames(world.paths);
+  if (names.size() == 1) return LoadDrive(world.paths, names[0]);
+  return Error(Code::kInvalid, fmt::format("there are {} drives: which is meant?", names.size()),
+               "Name it with --drive.");
+}
+
+const char* Meaning(const std::string& placement) {
+  if (placement == "pin") return "always here";
+  if (placement == "cache") return "here after use, while there is room";
+  if (placement == "thin") return "its bytes go after use and upload";
+  if (placement == "hide") return "not shown here";
+  if (placement == "local") return "only here, never at the store";
+  return "";
+}
+
+struct Target {
+  DriveSettings drive;
+  Json params;
+  std::string shown;
+};
+Result<Target> TargetOf(const World& world, const RuleOptions& o, std::size_t words) {
+  if (o.words.size() != words)
+    return Error(Code::kInvalid,
+                 o.pattern.empty() ? "a path is needed, or --pattern" : "too many words",
+                 "See: pargeter rule --help");
+  if (!o.pattern.empty()) {
+    PG_ASSIGN(DriveSettings drive, DriveFor(world, o.drive));
+    return Target{
+        std::move(drive), {{"pattern", o.pattern}, {"everywhere", o.everywhere}}, o.pattern};
+  }
+  PG_ASSIGN(const Located at, Locate(world, o.words[0]));
+  return Target{at.drive, {{"path", at.path}, {"everywhere", o.everywhere}}, o.words[0]};
+}
+
+Status RunAdd(const RuleOptions& o, World& world) {
+  PG_ASSIGN(Target target, TargetOf(world, o, o.pattern.empty() ? 2 : 1));
+  const std::string placement = o.words.empty() ? "" : o.words.back();
+  PG_TRY(ParsePlacement(placement));
+  target.params["placement"] = placement;
+  const bool asks = placement == "pin" || placement == "local" || o.everywhere;
+  PG_ASSIGN(Talk talk, Talk::With(world, target.drive, asks));
+  PG_TRY(talk.Ask("place", target.params, kLong));
+  world.Say(fmt::format("{}: {} ({}){}.", Printable(target.shown), placement, Meaning(placement),
+                        o.everywhere ? ", on every machine" : ", on this machine"));
+  if (world.json) world.PrintJson({{"drive", target.drive.name}, {"placement", placement}});
+  return {};
+}
+
+Status RunRemove(const RuleOptions& o, World& world) {
+  PG_ASSIGN(Target target, TargetOf(world, o, o.pattern.empty() ? 1 : 0));
+  target.params["placement"] = "";
+  PG_ASSIGN(Talk talk, Talk::With(world, target.drive, o.everywhere));
+  PG_TRY(talk.Ask("place", target.params, kLong));
+  world.Say(fmt::format("{}: the rule is taken away.", Printable(target.shown)));
+  if (world.json) world.PrintJson({{"drive", target.drive.name}});
+  return {};
+}
+
+Status RunList(const RuleOptions& o, World& world) {
+  std::vector<std::string> names;
+  if (!o.words.empty()) {
+    PG_ASSIGN(const Located at, Locate(world, o.words[0]));
+    names = {at.drive.name};
+  } else {
+    names = o.drive.empty() ? DriveNames(world.paths) : std::vector<std::string>{o.drive};
+  }
+  Json all = Json::array();
+  for (const std::string& name : names) {
+    PG_ASSIGN(const DriveSettings drive, LoadDrive(world.paths, name));
+    PG_ASSIGN(Json answer, AskDrive(world, drive, "rules", Json::object()));
+    for (Json& rule : answer["rules"]) {
+      const bool pattern = rule.contains("pattern");
+      const std::string key =
+          pattern ? rule.value("pattern", "")
+                  : drive.at + (rule.value("path", "").empty() ? "" : "/") + rule.value("path", "");
+      const Nanos set = ParseRfc3339(rule.value("set", "").c_str());
+      std::string scope = rule.value("everywhere", false)
+                              ? "every machine, by " + rule.value("by", "")
+                              : "this machine";
+      if (!rule.value("known", true)) scope += "; not seen here yet";
+      world.Say(fmt::format("{:<6} {}{}  ({}, {} ago)", rule.value("placement", ""), key,
+                            pattern ? fmt::format(" on {}", name) : "", scope,
+                            FormatAge(Duration((SystemClock().Wall() - set) / 1'000'000))));
+      rule["drive"] = name;
+      all.push_back(std::move(rule));
+    }
+  }
+  if (all.empty())
+    world.Say("There are no rules: everything is cached after use, while there is room.");
+  if (world.json) world.PrintJson({{"rules", all}});
+  return {};
+}
+
+}  // namespace
+
+void AddRuleCommands(CLI::App* app, Work* run) {
+  CLI::App* group =
+      app->add_subcommand("rule", "what folders and names of a kind do on this machine");
+  group->require_subcommand(1);
+  auto o = std::make_shared<RuleOptions>();
+  const auto options = [o](CLI::App* cmd, const char* words) {
+    cmd->add_option("WORDS", o->words, words);
+    cmd->add_option("--pattern", o->pattern, "for files by name: '*.tmp'");
+    cmd->add_option("--drive", o->drive, "with --pattern: the drive, if there are several");
+    cmd->add_flag("--everywhere", o->everywhere, "for every machine that mounts this folder");
+  };
+  CLI::App* cmd = group->add_subcommand(
+      "add", "PATH PLACEMENT, or --pattern GLOB PLACEMENT: pin cache thin hide local");
+  options(cmd, "PATH and PLACEMENT");
+  cmd->callback([=] { *run = [=](World& w) { return RunAdd(*o, w); }; });
+  cmd = group->add_subcommand("remove", "PATH, or --pattern GLOB: as the folder that it is in");
+  options(cmd, "PATH");
+  cmd->callback([=] { *run = [=](World& w) { return RunRemove(*o, w); }; });
+  cmd = group->add_subcommand("list", "all rules, or those of the drive of a path");
+  cmd->add_option("PATH", o->words, "on a drive");
+  cmd->callback([=] { *run = [=](World& w) { return RunList(*o, w); }; });
+}
+
+}  // namespace pargeter::app

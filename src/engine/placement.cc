@@ -1,0 +1,419 @@
+// Drive: what each file does on this machine. A placement is set on a node, or by a pattern, or
+// comes down from the folder that the node is in; what it amounts to is kept with every node, so
+// that nobody has to walk up to know it.
+#include <fmt/format.h>
+#include <fnmatch.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+
+namespace pargeter {
+
+const char* NameOf(Placement placement) {
+  switch (placement) {
+    case Placement::kCache:
+      return "cache";
+    case Placement::kPin:
+      return "pin";
+    case Placement::kThin:
+      return "thin";
+    case Placement::kHide:
+      return "hide";
+    case Placement::kLocal:
+      return "local";
+    case Placement::kNone:
+      break;
+  }
+  return "";
+}
+
+Result<Placement> ParsePlacement(const std::string& word) {
+  for (const Placement each :
+       {Placement::kCache, Placement::kPin, Placement::kThin, Placement::kHide, Placement::kLocal})
+    if (word == NameOf(each)) return each;
+  return Error(Code::kInvalid, fmt::format("\"{}\" is no placement", Printable(word)),
+               "Placements: pin cache thin hide local");
+}
+
+// Its own, else by its name, else as the folder that it is in.
+Placement Drive::PlacementOf(const Node& node, Placement above) const {
+  if (node.placement != Placement::kNone) return node.placement;
+  if (node.kind != NodeKind::kFolder) {
+    if (const Rule* rule = PatternFor(node.name)) return rule->placement;
+  }
+  return above;
+}
+
+// This machine's patterns before everybody's; among those, the longest.
+const Rule* Drive::PatternFor(const std::string& name) const {
+  const Rule* best = nullptr;
+  for (const Rule& rule : rules_) {
+    if (!rule.is_pattern || rule.placement == Placement::kNone) continue;
+    if (::fnmatch(rule.key.c_str(), name.c_str(), FNM_PERIOD) != 0) continue;
+    const bool better = best == nullptr || (best->everywhere && !rule.everywhere) ||
+                        (best->everywhere == rule.everywhere && rule.key.size() > best->key.size());
+    if (better) best = &rule;
+  }
+  return best;
+}
+
+// Of a node that is new in its folder, or has moved there.
+Status Drive::Inherit(Node* node) {
+  PG_ASSIGN(Live * parent, Get(node->parent));
+  // a rule for all machines may have been waiting for this name
+  if (node->placement == Placement::kNone && awaited_rules_) {
+    PG_ASSIGN(std::string path, PathHere(node->parent));
+    path += (path.empty() ? "" : "/") + node->name;
+    for (const Rule& rule : rules_) {
+      if (rule.is_pattern || !rule.everywhere || rule.key != path) continue;
+      node->placement = rule.placement;
+      node->placed_at = rule.set_at;
+      node->placed_by = rule.set_by;
+    }
+  }
+  node->effective = PlacementOf(*node, parent->node.effective);
+  return {};
+}
+
+Result<std::string> Drive::PathHere(NodeId id) {
+  std::string path;
+  while (id != kRootId && id != kNoNode) {
+    PG_ASSIGN(Live * live, Get(id));
+    path = path.empty() ? live->node.name : live->node.name + "/" + path;
+    id = live->node.parent;
+  }
+  return path;
+}
+
+// A node's placement, or what it depends on, has changed: so may those of all below it.
+Status Drive::Reconsider(NodeId id, bool everything) {
+  Change change(this);
+  std::vector<std::pair<NodeId, Placement>> folders;  // to look into, with what they amount to
+  {
+    PG_ASSIGN(Live * live, Get(id));
+    Placement above = Placement::kCache;
+    if (id != kRootId && live->node.parent != kNoNode) {
+      PG_ASSIGN(Live * parent, Get(live->node.parent));
+      above = parent->node.effective;
+    }
+    const Placement now = PlacementOf(live->node, above);
+    if (now == live->node.effective && !everything) return change.Commit();
+    PG_TRY(TurnInto(&live->node, now));
+    PG_TRY(Save(live));
+    if (live->node.kind == NodeKind::kFolder) folders.emplace_back(id, now);
+  }
+  while (!folders.empty()) {
+    const auto [folder, above] = folders.back();
+    folders.pop_back();
+    for (NodeId after = 0;;) {
+      PG_ASSIGN(std::vector<Node> rows, index_->Children(folder, after, 1000));
+      if (rows.empty()) break;
+      after = rows.back().id;
+      for (Node& row : rows) {
+        const auto it = live_.find(row.id);
+        Node& node = it != live_.end() && !it->second->doubtful ? it->second->node : row;
+        const Placement now = PlacementOf(node, above);
+        if (now == node.effective && !everything) continue;
+        if (node.kind == NodeKind::kFolder) folders.emplace_back(node.id, now);
+        if (now == node.effective) continue;
+        touched_.insert(node.id);
+        PG_TRY(TurnInto(&node, now));
+        PG_TRY(index_->Update(node));
+      }
+    }
+  }
+  return change.Commit();
+}
+
+// One node becomes what it amounts to now.
+Status Drive::TurnInto(Node* node, Placement now) {
+  const Placement before = std::exchange(node->effective, now);
+  if (before == now) return {};
+  if ((before == Placement::kHide) != (now == Placement::kHide))
+    Tell([parent = node->parent, name = node->name](ChangeListener* l) {
+      l->NameChanged(parent, name);
+    });
+  if (now == Placement::kPin) pins_changed_ = true;
+  if ((before == Placement::kLocal || now == Placement::kLocal) && (node->dirty & kData)) {
+    PG_ASSIGN(const std::string ranges, index_->Presence(node->id));
+    NotePending(*node, ranges);
+  }
+  // kept back until now: it goes up like anything new
+  if (before == Placement::kLocal && node->intent == 0 &&
+      (node->there == There::kAbsent || (node->dirty & kData))) {
+    node->intent = index_->NextIntent();
+    node->intent_since = options_.clock->Wall();
+    Enqueue(node->id, node->intent, options_.quiet);
+  }
+  if (now == Placement::kLocal) {
+    if (MayStay(*node)) {
+      node->intent = 0;  // not begun yet: it stays here
+    } else if (node->intent == 0 && node->kind == NodeKind::kFile) {
+      node->intent = index_->NextIntent();  // it comes down
+      node->intent_since = options_.clock->Wall();
+      Enqueue(node->id, node->intent, Duration(0));
+    }
+  }
+  return {};
+}
+
+// Never at the store, not even perhaps: nothing has to be done there for it.
+bool Drive::MayStay(const Node& node) {
+  return node.effective == Placement::kLocal && !node.gone() && node.there == There::kAbsent &&
+         node.upload.empty() && node.tried_parent == kNoNode;
+}
+
+// Would all that is pinned then still fit? Else with the numbers.
+Status Drive::CheckPinsFit(const Node& node) {
+  PG_ASSIGN(const Sums all, index_->SumsOf(kRootId));
+  Sums more;
+  if (node.kind == NodeKind::kFolder) {
+    PG_ASSIGN(more, index_->SumsOf(node.id));
+  } else if (node.effective != Placement::kPin) {
+    more.bytes = static_cast<std::int64_t>(node.size);
+    more.on_disk = static_cast<std::int64_t>(node.on_disk);
+  }
+  const auto fresh = static_cast<std::uint64_t>(more.bytes - more.pinned_bytes);
+  const auto pinned = static_cast<std::uint64_t>(all.pinned_bytes);
+  const std::uint64_t limit = budget_->limits().bytes;
+  if (pinned + fresh > limit) {
+    return Error(Code::kNoSpace,
+                 fmt::format("pinning {} needs {}, {} is pinned already, and the cache is limited "
+                             "to {}",
+                             node.id == kRootId ? options_.name : Printable(node.name),
+                             FormatSize(fresh), FormatSize(pinned), FormatSize(limit)),
+                 fmt::format("Raise it: pargeter drive change {} --cache-limit SIZE; or pin less.",
+                             options_.name));
+  }
+  // what is cached and may go makes room, too
+  const auto evictable =
+      budget_->Used() -
+      std::min<std::uint64_t>(budget_->Used(), static_cast<std::uint64_t>(all.pinned_on_disk));
+  const std::uint64_t to_fetch =
+      fresh - std::min<std::uint64_t>(fresh, static_cast<std::uint64_t>(more.on_disk));
+  const std::uint64_t room = budget_->Room();
+  if (to_fetch > room + evictable) {
+    return Error(Code::kNoSpace,
+                 fmt::format("pinning {} needs {} more on the cache's disk, which has {} to give",
+                             node.id == kRootId ? options_.name : Printable(node.name),
+                             FormatSize(to_fetch), FormatSize(room + evictable)),
+                 "Free space on that disk, or pin less.");
+  }
+  return {};
+}
+
+Status Drive::Place(NodeId id, Placement placement) {
+  if (placement == Placement::kPin || placement == Placement::kLocal) {
+    const Status known = ListBelow(id, nullptr);
+    const bool closed = !known.ok() && known.error().code == Code::kPermission;
+    // what may not even be listed cannot be pinned, and takes no other's pin away
+    if (!known.ok() && !(closed && placement == Placement::kPin)) return known;
+  }
+  std::vector<NodeId> thinned;
+  {
+    const Lock tree(tree_mutex_);
+    Change change(this);
+    PG_ASSIGN(Live * live, Get(id));
+    Node& node = live->node;
+    if (node.gone()) return Error(Code::kNotFound, "it was deleted");
+    if (id == kRootId && (placement == Placement::kHide || placement == Placement::kLocal))
+      return Error(Code::kInvalid, "the whole drive cannot be hidden or kept local",
+                   "Choose a folder in it.");
+    if (placement == Placement::kPin) PG_TRY(CheckPinsFit(node));
+    if (placement == Placement::kLocal) PG_TRY(CheckMayBeLocal(node));
+    node.placement = placement;
+    node.placed_at = placement == Placement::kNone ? 0 : options_.clock->Wall();
+    node.placed_by.clear();
+    touched_.insert(id);
+    PG_TRY(Save(live));
+    PG_TRY(Reconsider(id, false));
+    PG_TRY(change.Commit());
+  }
+  WakePins();
+  if (placement == Placement::kThin) Ignore(Evict({id}, {}));
+  return {};
+}
+
+// All of it has to fit on this disk, and is never evicted.
+Status Drive::CheckMayBeLocal(const Node& node) {
+  Sums sums;
+  if (node.kind == NodeKind::kFolder) {
+    PG_ASSIGN(sums, index_->SumsOf(node.id));
+  } else {
+    sums.bytes = static_cast<std::int64_t>(node.size);
+    sums.on_disk = static_cast<std::int64_t>(node.on_disk);
+  }
+  const auto missing =
+      static_cast<std::uint64_t>(std::max<std::int64_t>(0, sums.bytes - sums.on_disk));
+  const std::uint64_t room = budget_->Room();
+  if (missing <= room) return {};
+  return Error(Code::kNoSpace,
+               fmt::format("keeping {} local needs {} more on this disk, which has {} to give",
+                           Printable(node.name), FormatSize(missing), FormatSize(room)),
+               "Free space on that disk first.");
+}
+
+// A file that is to be only here: all of its bytes come down, and are on the disk for good, before
+// the store is told to delete it.
+Result<Drive::Outcome> Drive::BringDown(Job* job) {
+  std::shared_ptr<Content> content;
+  Node node;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(job->id));
+    if (live->writers > 0) {
+      job->delay = Duration(1000);
+      return Outcome::kAgain;
+    }
+    PG_ASSIGN(content, ContentOf(live));
+    node = live->node;
+  }
+  const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
+  const Status whole = EnsurePresent(content, {0, node.size}, {0, 0}, deadline);
+  if (!whole.ok()) {
+    if (whole.error().code != Code::kStale) return whole.error().Within("cannot be kept local");
+    Ignore(LookAgain(job->id));
+    return Outcome::kAgain;
+  }
+  const Lock tree(tree_mutex_);
+  PG_TRY(SyncIndex());
+  Change change(this);
+  PG_ASSIGN(Live * live, Get(job->id));
+  Node& now = live->node;
+  if (now.effective != Placement::kLocal || now.gone() || now.version != node.version ||
+      live->content != content || now.generation != node.generation)
+    return Outcome::kAgain;
+  {
+    const Lock lock(content->mu);
+    if (!content->present.Covers({0, now.size})) return Outcome::kAgain;
+    if (content->place == BlockStore::Place::kCache) {
+      PG_TRY(blocks_->Move(now.id, BlockStore::Place::kCache, BlockStore::Place::kPending,
+                           &content->fd));
+      content->place = BlockStore::Place::kPending;
+    }
+    PG_TRY(options_.disk->SyncData(content->fd.get()));
+    PG_TRY(blocks_->SyncNames(BlockStore::Place::kPending));
+    content->source = {};
+  }
+  Job left;
+  left.id = now.id;
+  left.node = now;
+  if (now.there != There::kElsewhere) {
+    left.node.there_parent = now.parent;
+    left.node.there_name = ThereName(now);
+  }
+  left.node.there = There::kElsewhere;
+  PG_ASSIGN(left.there_path, TherePath(now));
+  now.there = There::kAbsent;
+  now.there_parent = kNoNode;
+  now.there_name.clear();
+  now.version.clear();
+  now.there_size = 0;
+  now.dirty |= kData;
+  now.intent = 0;
+  now.error.clear();
+  PG_TRY(LeaveOldPlace(left, false));
+  PG_TRY(SaveContent(live, content.get()));
+  PG_TRY(change.Commit());
+  PG_TRY(SyncIndex());
+  return Outcome::kDone;
+}
+
+Result<Explanation> Drive::Explain(NodeId id) {
+  Explanation out;
+  PG_ASSIGN(const StateOf state, State(id));
+  out.node = state.node;
+  out.state = state.state;
+  out.sums = state.sums;
+  out.offline_since = link_->OfflineSince();
+  PG_ASSIGN(out.path, PathOf(id));
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  out.opens = live->opens + live->old_opens;
+  out.placement = live->node.effective;
+  NodeId at = id;
+  for (bool first = true;; first = false) {
+    PG_ASSIGN(Live * here, Get(at));
+    const Node& node = here->node;
+    if (node.placement != Placement::kNone) {
+      PG_ASSIGN(out.placed_on, PathHere(at));
+      out.by_itself = first;
+      out.placed_at = node.placed_at;
+      out.placed_by = node.placed_by;
+      return out;
+    }
+    const Rule* rule = first && node.kind != NodeKind::kFolder ? PatternFor(node.name) : nullptr;
+    if (rule != nullptr) {
+      out.placed_on = rule->key;
+      out.by_pattern = true;
+      out.placed_at = rule->set_at;
+      out.placed_by = rule->everywhere ? rule->set_by : "";
+      return out;
+    }
+    if (at == kRootId || node.parent == kNoNode) return out;
+    at = node.parent;
+  }
+}
+
+// ---- rules by name
+
+Result<std::vector<Drive::PlacedRule>> Drive::Rules() {
+  const Lock tree(tree_mutex_);
+  std::vector<PlacedRule> out;
+  PG_ASSIGN(const std::vector<Node> placed, index_->Placed());
+  for (const Node& node : placed) {
+    if (node.gone()) continue;
+    PG_ASSIGN(std::string path, PathHere(node.id));
+    out.push_back(
+        {{path, false, node.placement, node.placed_at, node.placed_by, !node.placed_by.empty()},
+         true});
+  }
+  for (const Rule& rule : rules_) {
+    if (rule.placement == Placement::kNone) continue;
+    const bool shown =
+        !rule.is_pattern && std::any_of(out.begin(), out.end(), [&](const PlacedRule& other) {
+          return !other.rule.is_pattern && other.rule.key == rule.key;
+        });
+    if (!shown) out.push_back({rule, rule.is_pattern});
+  }
+  std::sort(out.begin(), out.end(), [](const PlacedRule& a, const PlacedRule& b) {
+    return std::tie(a.rule.is_pattern, a.rule.key) < std::tie(b.rule.is_pattern, b.rule.key);
+  });
+  return out;
+}
+
+Status Drive::SetPattern(const std::string& pattern, Placement placement) {
+  if (pattern.empty() || pattern.find('/') != std::string::npos)
+    return Error(Code::kInvalid, "a pattern is for names, and has no \"/\"",
+                 "For a folder: pargeter rule add FOLDER PLACEMENT");
+  {
+    const Lock tree(tree_mutex_);
+    Change change(this);
+    const Rule rule{pattern, true, placement, options_.clock->Wall(), options_.host, false};
+    PG_TRY(placement == Placement::kNone ? index_->DeleteRule(rule) : index_->SaveRule(rule));
+    PG_TRY(LoadRules());
+    PG_TRY(Reconsider(kRootId, true));
+    const Status done = change.Commit();
+    if (!done.ok()) {
+      Ignore(LoadRules());
+      return done;
+    }
+  }
+  WakePins();
+  return {};
+}
+
+Status Drive::LoadRules() {
+  PG_ASSIGN(rules_, index_->Rules());
+  awaited_rules_ = std::any_of(rules_.begin(), rules_.end(), [](const Rule& rule) {
+    return !rule.is_pattern && rule.placement != Placement::kNone;
+  });
+  return {};
+}
+
+}  // namespace pargeter

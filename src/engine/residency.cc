@@ -1,0 +1,581 @@
+// Drive: bytes on this disk as people ask for them: evicted, fetched, pinned, checked.
+#include "engine/residency.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <thread>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+namespace {
+constexpr std::size_t kBatch = 500;  // files in one transaction
+constexpr std::size_t kNamed = 5;    // files that are named in an answer
+constexpr std::size_t kFetchesKept = 16;
+constexpr int kFetchers = 8;  // files at once
+constexpr std::uint64_t kPiece = 8 * kMiB;
+constexpr Duration kPinnedLook(60000);    // how often a pinned folder is listed again
+constexpr std::size_t kPinnedLooks = 60;  // ... and how many of them in that time
+
+// A full cache, or a store that is away, is not met again for each file.
+bool MeetsAll(const Error& error) {
+  return error.code == Code::kNoSpace || error.code == Code::kUnavailable ||
+         error.code == Code::kCancelled;
+}
+}  // namespace
+
+Result<Sums> Drive::SumsOf(NodeId folder) {
+  SavePresenceOfAll();
+  const Lock tree(tree_mutex_);
+  return index_->SumsOf(folder);
+}
+
+Status Drive::CheckIndex() {
+  const Lock tree(tree_mutex_);
+  return index_->CheckSums();
+}
+
+// Nodes below, in no order. `enter` says for each folder whether to look into it.
+Status Drive::Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
+                    const std::function<void(const Node&)>& each) {
+  std::vector<NodeId> folders;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(id));
+    if (live->node.kind != NodeKind::kFolder) {
+      each(live->node);
+      return {};
+    }
+    PG_ASSIGN(const bool in, enter(live->node));
+    if (in) folders.push_back(id);
+  }
+  while (!folders.empty()) {
+    const NodeId folder = folders.back();
+    folders.pop_back();
+    for (NodeId after = 0;;) {
+      const Lock tree(tree_mutex_);  // let go between pages: others have their turn
+      PG_ASSIGN(const std::vector<Node> rows, index_->Children(folder, after, 1000));
+      if (rows.empty()) break;
+      after = rows.back().id;
+      for (const Node& row : rows) {
+        if (row.kind == NodeKind::kFolder) {
+          PG_ASSIGN(const bool in, enter(row));
+          if (in) folders.push_back(row.id);
+        }
+        each(row);
+      }
+    }
+  }
+  return {};
+}
+
+// ---- evict
+
+// Sorts one file: what may go into `out`, the rest into the answer.
+void Drive::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
+                  std::vector<std::pair<Nanos, NodeId>>* out) {
+  const auto it = live_.find(row.id);
+  Live* live = it == live_.end() ? nullptr : it->second.get();
+  const Node& node = live != nullptr ? live->node : row;
+  const std::uint64_t here = live != nullptr ? AttrOf(*live).on_disk : node.on_disk;
+  if (node.kind != NodeKind::kFile || here == 0 || node.gone()) return;
+  const auto name = [&](std::vector<std::string>* names) NO_TS_ANALYSIS {
+    if (names->size() >= kNamed) return;
+    const auto path = PathHere(node.id);
+    names->push_back(path.ok() ? *path : node.name);
+  };
+  if (node.effective == Placement::kPin || node.effective == Placement::kLocal) {
+    ++answer->kept;
+    name(&answer->kept_names);
+  } else if ((node.dirty & kData) || node.intent != 0) {
+    ++answer->pending;
+    name(&answer->pending_names);
+  } else if (wish.unused_since != 0 && node.used_at > wish.unused_since) {
+    return;
+  } else if (live != nullptr && live->opens > 0) {
+    ++answer->open;
+    if (!wish.dry_run) live->drop_when_closed = true;
+  } else {
+    out->emplace_back(node.used_at, node.id);
+  }
+}
+
+Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
+  SavePresenceOfAll();
+  Evicted answer;
+  std::vector<std::pair<Nanos, NodeId>> candidates;
+  for (const NodeId id : ids) {
+    PG_TRY(Below(
+        id,
+        [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+          PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+          return sums.on_disk > 0;
+        },
+        [&](const Node& node) NO_TS_ANALYSIS { Weigh(node, wish, &answer, &candidates); }));
+  }
+  std::sort(candidates.begin(), candidates.end());
+  candidates.erase(std::unique(candidates.begin(), candidates.end()), candidates.end());
+  const auto free_now = options_.disk->FreeBytes(options_.cache_folder);
+  answer.free_before = free_now.ok() ? *free_now : 0;
+  std::uint64_t goal = ~0ull;  // bytes to free
+  if (wish.until_free != 0)
+    goal = wish.until_free > answer.free_before ? wish.until_free - answer.free_before : 0;
+  for (std::size_t at = 0; at < candidates.size() && answer.bytes < goal; at += kBatch) {
+    const Lock tree(tree_mutex_);
+    Change change(this);
+    const std::size_t end = std::min(candidates.size(), at + kBatch);
+    for (std::size_t i = at; i < end && answer.bytes < goal; ++i) {
+      auto live = Get(candidates[i].second);
+      if (!live.ok()) continue;
+      const std::uint64_t bytes = AttrOf(**live).on_disk;
+      if (!wish.dry_run && !DropIfUnused(*live, true)) continue;
+      answer.bytes += bytes;
+      ++answer.files;
+    }
+    PG_TRY(change.Commit());
+  }
+  const auto free_after = options_.disk->FreeBytes(options_.cache_folder);
+  answer.free_after = wish.dry_run ? answer.free_before + answer.bytes
+                                   : (free_after.ok() ? *free_after : answer.free_before);
+  return answer;
+}
+
+// Clean, open nowhere, and not to be kept: its bytes go, its name stays. `arriving`: also if some
+// of them are just being fetched.
+bool Drive::DropIfUnused(Live* live, bool arriving) {
+  const Node& node = live->node;
+  if (node.gone() || live->opens > 0 || (node.dirty & kData) || node.intent != 0) return false;
+  if (node.effective == Placement::kPin || node.effective == Placement::kLocal) return false;
+  if (!arriving && live->content && live->content.use_count() > 1) return false;
+  live->node.used_again = false;
+  DropContent(live);
+  Ignore(Save(live));
+  return true;
+}
+
+// ---- fetch
+
+// Every folder below that nobody has looked into yet is listed. One that cannot be keeps no other
+// from it, and is the error in the end.
+Status Drive::ListBelow(NodeId id, const Cancel& cancel) {
+  std::set<NodeId> tried;
+  Mutex mutex;
+  std::optional<Error> failed;
+  for (;;) {
+    std::vector<NodeId> unknown;
+    PG_TRY(Below(
+        id,
+        [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+          if (folder.effective == Placement::kHide) return false;
+          if (folder.listed_at == 0 && folder.there != There::kAbsent) {
+            if (tried.insert(folder.id).second) unknown.push_back(folder.id);
+            return true;
+          }
+          PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+          return sums.unlisted > 0;
+        },
+        [](const Node&) {}));
+    if (unknown.empty()) return failed ? Status(*failed) : Status();
+    PG_TRY(ForMany(unknown, [&](NodeId folder) -> Status {
+      if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "it was called off");
+      const Status listed = ListFolder(folder, Wait::kAll, "");
+      if (listed.ok() || listed.error().code == Code::kNotFound ||
+          listed.error().code == Code::kStale)
+        return {};
+      if (MeetsAll(listed.error())) return listed;
+      const Lock lock(mutex);
+      if (!failed) failed = listed.error();
+      return {};
+    }));
+  }
+}
+
+// A few at a time; the first error ends it.
+Status Drive::ForMany(const std::vector<NodeId>& ids, const std::function<Status(NodeId)>& each) {
+  std::atomic<std::size_t> next{0};
+  std::atomic<bool> over{false};
+  Mutex mutex;
+  std::optional<Error> failed;
+  const auto work = [&] {
+    for (std::size_t i = next++; i < ids.size() && !over; i = next++) {
+      const Status done = each(ids[i]);
+      if (done.ok()) continue;
+      over = true;
+      const Lock lock(mutex);
+      if (!failed) failed = done.error();
+    }
+  };
+  std::vector<std::thread> helpers;
+  for (int i = 1; i < std::min<int>(kFetchers, static_cast<int>(ids.size())); ++i)
+    helpers.emplace_back(work);
+  work();
+  for (std::thread& helper : helpers) helper.join();
+  return failed ? Status(*failed) : Status();
+}
+
+// All bytes of one file. `cancel` may be null, and `bytes_done` too.
+Status Drive::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done) {
+  for (int attempt = 0;; ++attempt) {
+    std::shared_ptr<Content> content;
+    std::uint64_t size = 0;
+    {
+      const Lock tree(tree_mutex_);
+      auto live = Get(id);
+      if (!live.ok()) return {};
+      const Node& node = (*live)->node;
+      if (node.gone() || node.kind != NodeKind::kFile || (node.dirty & kData)) return {};
+      PG_ASSIGN(content, ContentOf(*live));
+      size = node.size;
+      NoteUse(*live);
+      (*live)->unsaved = true;
+    }
+    Status got;
+    for (std::uint64_t at = 0; at < size && got.ok(); at += kPiece) {
+      if (stop_->cancelled() || (cancel && cancel->cancelled()))
+        return Error(Code::kCancelled, "it was called off");
+      const std::uint64_t end = std::min(size, at + kPiece);
+      got = EnsurePresent(content, {at, end}, {end, std::min(size, end + 4 * kPiece)},
+                          options_.clock->Now() + options_.patience);
+      if (got.ok() && bytes_done != nullptr) *bytes_done += end - at;
+    }
+    if (got.ok()) return got;
+    if (got.error().code != Code::kStale || attempt > 2) return got;
+    Ignore(LookAgain(id));  // replaced at the store meanwhile: the new version, then
+  }
+}
+
+std::int64_t Drive::BeginFetch(std::vector<NodeId> roots) {
+  EndFetches(kFetchesKept);
+  auto fetch = std::make_shared<Fetch>();
+  fetch->roots = std::move(roots);
+  const Lock lock(fetches_mutex_);
+  auto& [kept, thread] = fetches_[++last_fetch_];
+  kept = fetch;
+  thread = std::thread([this, fetch] {
+    const int hook = stop_->OnCancel([cancel = fetch->cancel] { cancel->Cancel(); });
+    RunFetch(fetch.get());
+    stop_->Forget(hook);
+    fetch->finished = true;
+  });
+  return last_fetch_;
+}
+
+std::shared_ptr<Fetch> Drive::FetchOf(std::int64_t number) {
+  const Lock lock(fetches_mutex_);
+  const auto it = fetches_.find(number);
+  return it == fetches_.end() ? nullptr : it->second.first;
+}
+
+// Forgets finished ones, but for the last few; with 0 it waits for all.
+void Drive::EndFetches(std::size_t keep) {
+  decltype(fetches_) over;
+  {
+    const Lock lock(fetches_mutex_);
+    for (auto it = fetches_.begin(); it != fetches_.end() && fetches_.size() > keep;) {
+      if (keep > 0 && !it->second.first->finished) {
+        ++it;
+        continue;
+      }
+      over.insert(fetches_.extract(it++));
+    }
+  }
+  for (auto& [number, fetch] : over) fetch.second.join();
+}
+
+void Drive::RunFetch(Fetch* fetch) {
+  const auto note = [fetch](const std::string& path, const Error& error) {
+    if (error.code == Code::kCancelled) return;
+    const Lock lock(fetch->mutex);
+    if (fetch->failed.size() < 1000) fetch->failed.emplace_back(path, error);
+  };
+  std::vector<NodeId> files;
+  for (const NodeId root : fetch->roots) {
+    if (const Status listed = ListBelow(root, fetch->cancel); !listed.ok())
+      note("", listed.error());
+    Ignore(Below(
+        root,
+        [](const Node& folder) -> Result<bool> { return folder.effective != Placement::kHide; },
+        [&](const Node& row) NO_TS_ANALYSIS {
+          const auto it = live_.find(row.id);
+          const Node& node = it == live_.end() ? row : it->second->node;
+          if (node.kind != NodeKind::kFile || (node.dirty & kData)) return;
+          if (node.effective == Placement::kThin || node.effective == Placement::kHide) {
+            ++fetch->thin;
+            return;
+          }
+          const std::uint64_t here = it == live_.end() ? node.on_disk : AttrOf(*it->second).on_disk;
+          fetch->bytes += node.size;
+          ++fetch->files;
+          if (here >= node.size) {
+            fetch->bytes_done += node.size;
+            ++fetch->files_done;
+          } else {
+            files.push_back(node.id);
+          }
+        }));
+  }
+  fetch->looking = false;
+  Ignore(ForMany(files, [&](NodeId id) -> Status {
+    if (fetch->cancel->cancelled()) return Error(Code::kCancelled, "it was called off");
+    const Status got = FetchFile(id, fetch->cancel, &fetch->bytes_done);
+    if (got.ok()) {
+      ++fetch->files_done;
+      return {};
+    }
+    const auto path = PathOf(id);
+    note(path.ok() ? *path : "", got.error());
+    return MeetsAll(got.error()) ? got : Status();
+  }));
+  SavePresenceOfAll();
+}
+
+// ---- pins
+
+Status Drive::Pin(NodeId id) { return Place(id, Placement::kPin); }
+
+Status Drive::Unpin(NodeId id) {
+  std::string above;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(id));
+    const Node& node = live->node;
+    if (node.placement != Placement::kPin) {
+      if (node.effective != Placement::kPin)
+        return Error(Code::kNotFound, Printable(node.name) + " is not pinned");
+      NodeId up = node.parent;
+      for (Live* folder = nullptr; up != kRootId; up = folder->node.parent) {
+        PG_ASSIGN(folder, Get(up));
+        if (folder->node.placement == Placement::kPin) break;
+      }
+      PG_ASSIGN(above, PathHere(up));
+      return Error(Code::kRefused,
+                   fmt::format("it is pinned with {}, which it is in",
+                               above.empty() ? "the whole drive" : Printable(above)),
+                   "Unpin that, or make an exception: pargeter rule add PATH cache");
+    }
+  }
+  return Place(id, Placement::kNone);
+}
+
+void Drive::WakePins() {
+  const Lock lock(pins_mutex_);
+  pins_woken_ = true;
+  pins_cond_.NotifyAll();
+}
+
+// What is pinned and not here is fetched; what appears in pinned folders at the store is noticed.
+void Drive::PinLoop() {
+  for (;;) {
+    const bool any = FetchPinned();
+    const Duration pause = any ? kPinnedLook : std::chrono::hours(1);
+    Lock lock(pins_mutex_);
+    const Steady wake = options_.clock->Now() + pause;
+    while (!pins_woken_ && !stop_->cancelled() && options_.clock->Now() < wake)
+      pins_cond_.WaitUntil(pins_mutex_, wake);
+    pins_woken_ = false;
+    if (stop_->cancelled()) return;
+  }
+}
+
+// True: something is pinned at all.
+bool Drive::FetchPinned() {
+  std::vector<NodeId> roots;
+  {
+    const Lock tree(tree_mutex_);
+    pins_changed_ = false;
+    const auto placed = index_->Placed();
+    if (!placed.ok()) return true;
+    for (const Node& node : *placed)
+      if (node.placement == Placement::kPin && !node.gone()) roots.push_back(node.id);
+    const auto all = index_->SumsOf(kRootId);
+    const bool by_name = all.ok() && all->pinned_files > 0;
+    if (roots.empty() && !by_name) return false;
+  }
+  if (!link_->Check().ok()) return true;
+  for (const NodeId root : roots) LookForNew(root);
+  SavePresenceOfAll();
+  std::vector<NodeId> missing;
+  Ignore(Below(
+      kRootId,
+      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+        PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+        return sums.pinned_on_disk < sums.pinned_bytes;
+      },
+      [&](const Node& row) {
+        if (row.kind == NodeKind::kFile && row.effective == Placement::kPin &&
+            !(row.dirty & kData) && row.on_disk < row.size)
+          missing.push_back(row.id);
+      }));
+  Mutex mutex;
+  std::string why;  // the first of them
+  Ignore(ForMany(missing, [&](NodeId id) -> Status {
+    const Status got = FetchFile(id, stop_, nullptr);
+    if (got.ok() || got.error().code == Code::kCancelled) return got;
+    const Lock lock(mutex);
+    if (why.empty()) why = "not all that is pinned is here: " + got.error().what;
+    return MeetsAll(got.error()) ? got : Status();
+  }));
+  SavePresenceOfAll();
+  const Lock tree(tree_mutex_);
+  pin_error_ = why;
+  return true;
+}
+
+// Folders below a pinned one that were not listed for a while, the longest ago first; not too many
+// at once.
+void Drive::LookForNew(NodeId root) {
+  Ignore(ListBelow(root, stop_));
+  std::vector<std::pair<Steady, NodeId>> due;
+  Ignore(Below(
+      root,
+      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+        if (folder.effective == Placement::kHide) return false;
+        const auto it = listed_.find(folder.id);
+        const Steady last = it == listed_.end() ? Steady::min() : it->second;
+        const bool old = it == listed_.end() || options_.clock->Now() - last >= kPinnedLook;
+        if (old && folder.there != There::kAbsent) due.emplace_back(last, folder.id);
+        return true;
+      },
+      [](const Node&) {}));
+  std::sort(due.begin(), due.end());
+  std::vector<NodeId> old;
+  for (std::size_t i = 0; i < std::min(due.size(), kPinnedLooks); ++i) old.push_back(due[i].second);
+  Ignore(ForMany(old, [&](NodeId id) {
+    Ignore(ListFolder(id, Wait::kAll, ""));
+    return stop_->cancelled() ? Status(Error(Code::kCancelled, "")) : Status();
+  }));
+}
+
+// ---- check
+
+// Whole clean files against the digest that the store gave. What is rotten goes, and is fetched
+// again when it is needed.
+Result<Checked> Drive::Verify(NodeId id, bool with_store) {
+  SavePresenceOfAll();
+  Checked out;
+  std::vector<NodeId> files;
+  PG_TRY(Below(
+      id,
+      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+        PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+        return sums.on_disk > 0;
+      },
+      [&](const Node& row) {
+        if (row.kind == NodeKind::kFile && row.on_disk > 0) files.push_back(row.id);
+      }));
+  for (const NodeId file : files) {
+    if (stop_->cancelled()) return Error(Code::kCancelled, "the drive is being unmounted");
+    PG_TRY(VerifyFile(file, with_store, &out));
+  }
+  if (!out.rotten.empty()) WakePins();
+  return out;
+}
+
+Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
+  std::shared_ptr<Content> content;
+  Node node;
+  {
+    const Lock tree(tree_mutex_);
+    auto live = Get(id);
+    if (!live.ok()) return {};
+    auto opened = ContentOf(*live);
+    if (!opened.ok()) {
+      out->unreadable.push_back(Printable((*live)->node.name));
+      return {};
+    }
+    content = *opened;
+    node = (*live)->node;
+  }
+  PG_ASSIGN(const std::string path, PathOf(id));
+  if (node.dirty & kData) {
+    ++out->pending;
+    ContentSource source(content, 0, node.size, options_.disk);
+    std::string piece(kMiB, '\0');
+    for (std::uint64_t at = 0; at < node.size; at += piece.size()) {
+      if (source.Read(piece.data(), std::min<std::uint64_t>(piece.size(), node.size - at), at).ok())
+        continue;
+      out->unreadable.push_back(path);
+      break;
+    }
+    return {};
+  }
+  bool whole = false;
+  {
+    const Lock lock(content->mu);
+    whole = content->present.Covers({0, content->size});
+  }
+  bool good = false, known = false;
+  if (whole) {
+    ContentSource source(content, 0, node.size, options_.disk);
+    Entry entry;
+    entry.version = node.version;
+    entry.size = node.size;
+    good = known = provider_->HoldsContent(entry, &source);
+  }
+  // a digest that does not fit may also be none of the content's: the store's own bytes decide
+  if (!good && (with_store || (whole && provider_->TellsContent(node.version)))) {
+    const auto same = SameAsStore(content);
+    if (!same.ok() && with_store) return same.error();
+    known = same.ok();
+    good = same.ok() && *same;
+  }
+  if (!known) {
+    ++out->unknown;
+    return {};
+  }
+  if (good) {
+    ++out->files;
+    out->bytes += node.size;
+    return {};
+  }
+  content.reset();
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  if (live->node.version != node.version || (live->node.dirty & kData)) return {};
+  Change change(this);
+  out->rotten.push_back(path);
+  activity_.Add("here", "rotten", path);
+  DropContent(live);
+  live->fresh_pages = false;
+  PG_TRY(Save(live));
+  PG_TRY(change.Commit());
+  Tell([id](ChangeListener* l) { l->ContentChanged(id); });
+  LogAbout(LogLevel::kWarning, {path, "rotten"},
+           "the cached bytes of {} are not what the store gave: they are fetched again", path);
+  return {};
+}
+
+// What is here of it, piece by piece against what the store sends.
+Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content) {
+  std::vector<Range> ranges;
+  {
+    const Lock lock(content->mu);
+    ranges = content->present.All();
+  }
+  for (const Range& range : ranges) {
+    for (std::uint64_t at = range.begin; at < range.end; at += kPiece) {
+      const std::uint64_t size = std::min(kPiece, range.end - at);
+      std::string here(size, '\0'), there(size, '\0');
+      int fd = -1;
+      {
+        const Lock lock(content->mu);
+        fd = content->fd.get();
+      }
+      const auto n = options_.disk->ReadAt(fd, here.data(), size, at);
+      if (!n.ok() || *n != size) return false;
+      PG_ASSIGN(const std::size_t sent, ReadThrough(content, there.data(), size, at));
+      if (sent != size || here != there) return false;
+    }
+  }
+  return true;
+}
+
+}  // namespace pargeter
