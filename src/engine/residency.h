@@ -43,7 +43,7 @@ struct Fetch {
   Cancel cancel = std::make_shared<CancelToken>();
   std::atomic<std::uint64_t> files{0}, files_done{0}, bytes{0}, bytes_done{0};
   std::atomic<std::uint64_t> thin{0};  // files left where they are, since a rule keeps none of them
-  std::atomic<bool> looking{true};  // more may be found yet
+  std::atomic<bool> looking{true};     // more may be found yet
   std::atomic<bool> finished{false};
   Mutex mutex;
   std::vector<std::pair<std::string, Error>> failed GUARDED_BY(mutex);  // path, why
