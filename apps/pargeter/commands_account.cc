@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "config/secrets.h"
+#include "net/uri.h"
 #include "stores.h"
 #include "world.h"
 
@@ -54,14 +55,42 @@ SecretIn PlaceOf(const std::string& name) {
   return name == "keyring" ? SecretIn::kKeyring : SecretIn::kFile;
 }
 
+// Each kind wants options of its own, and only those.
+Status CheckKind(const AccountSettings& a) {
+  struct Option {
+    const char* name;
+    bool given, wanted;
+  };
+  std::vector<Option> options;
+  if (a.kind == "s3") {
+    options = {{"--endpoint", !a.endpoint.empty(), true},
+               {"--key-id", !a.key_id.empty(), true},
+               {"--url", !a.url.empty(), false},
+               {"--user", !a.user.empty(), false}};
+  } else if (a.kind == "webdav") {
+    options = {{"--url", !a.url.empty(), true},
+               {"--user", !a.user.empty(), true},
+               {"--endpoint", !a.endpoint.empty(), false},
+               {"--key-id", !a.key_id.empty(), false}};
+  } else {
+    return Error(Code::kInvalid, fmt::format("\"{}\" is no kind of account", Printable(a.kind)),
+                 "Kinds: s3, webdav");
+  }
+  for (const Option& option : options) {
+    if (option.given != option.wanted)
+      return Error(Code::kInvalid,
+                   fmt::format("an account of kind {} {} {}", a.kind,
+                               option.wanted ? "needs" : "has no", option.name),
+                   "See: pargeter account add --help");
+  }
+  PG_TRY(ParseEndpoint(a.kind == "s3" ? a.endpoint : a.url));
+  return CheckProtected(a);
+}
+
 Status RunAdd(Add& add, World& world) {
   AccountSettings& account = add.account;
   PG_TRY(CheckName("account", account.name));
-  if (account.kind != "s3") {
-    return Error(Code::kInvalid,
-                 fmt::format("\"{}\" is no kind of account", Printable(account.kind)), "Kinds: s3");
-  }
-  PG_TRY(ParseEndpoint(account.endpoint));
+  PG_TRY(CheckKind(account));
   account.read_only = add.access == "read";
   if (!account.ca_file.empty()) {
     char cwd[4096];
@@ -111,8 +140,12 @@ Status RunChange(const Add& change, World& world) {
 }
 
 Json AccountJson(const AccountSettings& a) {
-  return {{"name", a.name},     {"kind", a.kind},     {"endpoint", a.endpoint},
-          {"region", a.region}, {"key_id", a.key_id}, {"access", a.read_only ? "read" : "write"}};
+  Json json = {{"name", a.name}, {"kind", a.kind}, {"access", a.read_only ? "read" : "write"}};
+  if (a.kind == "s3")
+    json.update({{"endpoint", a.endpoint}, {"region", a.region}, {"key_id", a.key_id}});
+  else
+    json.update({{"url", a.url}, {"user", a.user}});
+  return json;
 }
 
 Status RunList(World& world) {
@@ -120,8 +153,8 @@ Status RunList(World& world) {
   for (const std::string& name : AccountNames(world.paths)) {
     PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
     all.push_back(AccountJson(a));
-    world.Say(fmt::format("{:<16} {:<4} {:<32} {}", a.name, a.kind, a.endpoint,
-                          a.read_only ? "read" : "write"));
+    world.Say(fmt::format("{:<16} {:<7} {:<32} {}", a.name, a.kind,
+                          a.kind == "s3" ? a.endpoint : a.url, a.read_only ? "read" : "write"));
   }
   if (all.empty())
     world.Say("There are no accounts. Add one with: pargeter account add NAME --kind s3 ...");
@@ -140,10 +173,12 @@ Status RunShow(const std::string& name, World& world) {
   const std::string secret = !place.ok()                    ? place.error().what
                              : *place == SecretIn::kKeyring ? "in the keyring"
                                                             : "stored";
+  const std::string way = a.kind == "s3" ? fmt::format("endpoint  {}\nregion    {}\nkey id    {}",
+                                                       a.endpoint, a.region, a.key_id)
+                                         : fmt::format("address   {}\nuser      {}", a.url, a.user);
   world.Say(fmt::format(
-      "name      {}\nkind      {}\nendpoint  {}\nregion    {}\nkey id    {}\nsecret    "
-      "{}\naccess    {}\ndrives    {}\nfile      {}",
-      a.name, a.kind, a.endpoint, a.region, a.key_id, secret, a.read_only ? "read" : "write",
+      "name      {}\nkind      {}\n{}\nsecret    {}\naccess    {}\ndrives    {}\nfile      {}",
+      a.name, a.kind, way, secret, a.read_only ? "read" : "write",
       used.empty() ? "none" : fmt::format("{}", fmt::join(used, ", ")),
       world.paths.AccountFile(name)));
   if (world.json) {
@@ -157,8 +192,9 @@ Status RunShow(const std::string& name, World& world) {
 
 Status RunTest(const std::string& name, const std::string& folder, World& world) {
   PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, name));
-  PG_ASSIGN(const auto store, OpenStore(world, name, folder));
-  const TestReport report = store->Test(!account.read_only && !folder.empty(), nullptr);
+  PG_ASSIGN(const Store store, OpenStore(world, name, folder));
+  const TestReport report = store.provider->Test(
+      !account.read_only && (!folder.empty() || account.kind != "s3"), nullptr);
   Json steps = Json::array();
   for (const TestReport::Step& step : report.steps) {
     world.Say(
@@ -173,8 +209,8 @@ Status RunTest(const std::string& name, const std::string& folder, World& world)
 }
 
 Status RunBrowse(const std::string& name, const std::string& folder, World& world) {
-  PG_ASSIGN(const auto store, OpenStore(world, name, folder));
-  const auto entries = store->Browse(folder, nullptr);
+  PG_ASSIGN(const Store store, OpenStore(world, name, folder));
+  const auto entries = store.browser->Browse(folder, nullptr);
   if (!entries.ok()) {
     Error error = entries.error();
     if (error.code == Code::kPermission && folder.empty()) {
@@ -188,7 +224,7 @@ Status RunBrowse(const std::string& name, const std::string& folder, World& worl
   }
   Json all = Json::array();
   for (const Entry& e : *entries) {
-    if (e.marker) continue;
+    if (e.marker && e.name.empty()) continue;
     const bool is_folder = e.kind == Kind::kFolder;
     world.Say(fmt::format("{:>10}  {}{}", is_folder ? "" : FormatSize(e.size), Printable(e.name),
                           is_folder ? "/" : ""));
@@ -253,16 +289,19 @@ void AddAccountCommands(CLI::App* app, Work* run) {
   auto add = std::make_shared<Add>();
   CLI::App* cmd = group->add_subcommand("add", "save a way into a store; does not contact it");
   cmd->add_option("NAME", add->account.name, "a name of your choosing")->required();
-  cmd->add_option("--kind", add->account.kind, "s3")->required();
-  cmd->add_option("--endpoint", add->account.endpoint, "http://HOST:PORT or https://HOST")
-      ->required();
-  cmd->add_option("--region", add->account.region, "the store's region")->capture_default_str();
+  cmd->add_option("--kind", add->account.kind, "s3 or webdav")->required();
+  cmd->add_option("--endpoint", add->account.endpoint, "s3: http://HOST:PORT or https://HOST");
+  cmd->add_option("--url", add->account.url, "webdav: the address of a folder there");
+  cmd->add_option("--user", add->account.user, "webdav: the name to sign in with");
+  cmd->add_flag("--plain-http", add->account.plain_http,
+                "webdav: let the password go over the network unprotected");
+  cmd->add_option("--region", add->account.region, "s3: the store's region")->capture_default_str();
   cmd->add_option("--ca-file", add->account.ca_file,
                   "PEM file of the store's own certificate authority");
-  cmd->add_option("--key-id", add->account.key_id, "the key's public half")->required();
+  cmd->add_option("--key-id", add->account.key_id, "s3: the key's public half");
   const auto secret_options = [](CLI::App* to, Add* out) {
     to->add_option("--secret-file", out->secret_file,
-                   "file with the key's secret on its first line");
+                   "file with the secret or password on its first line");
     to->add_option("--secret-env", out->secret_env, "variable that holds the secret");
     to->add_option("--secret-in", out->secret_in,
                    "where it is kept: file (private to you) or keyring (the desktop's)")

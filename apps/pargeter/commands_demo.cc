@@ -79,12 +79,12 @@ class Tour {
     }
     PG_TRY(MakeFolders(dir_));
     made_ = true;
-    for (const char* sub : {"config", "state", "run", "store"})
+    for (const char* sub : {"config", "state", "run", "store", "office"})
       PG_TRY(MakeFolders(dir_ + "/" + sub));
     ::setenv("XDG_CONFIG_HOME", (dir_ + "/config").c_str(), 1);
     ::setenv("XDG_STATE_HOME", (dir_ + "/state").c_str(), 1);
     ::setenv("XDG_RUNTIME_DIR", (dir_ + "/run").c_str(), 1);
-    PG_TRY(StartStore());
+    PG_TRY(StartStores());
     PG_TRY(Walk());
     Aloud("That was the tour. Its files were in " + dir_ +
           (options_.keep ? ", and stay there." : ", which goes now."));
@@ -109,36 +109,42 @@ class Tour {
                  fmt::format("\"{}\" ended with {}", line, code));
   }
 
-  Status StartStore() {
+  Status StartStores() {
     PG_TRY(WriteFileAtomically(dir_ + "/key.txt", RandomName(16) + "\n", 0600));
     const std::string program = world_.program + "-standin";
     if (::access(program.c_str(), X_OK) != 0) {
       return Error(Code::kNotFound,
-                   "the simulated store's program is not beside this one: " + program,
+                   "the simulated stores' program is not beside this one: " + program,
                    "Build it with: ./check --build-only");
     }
-    Aloud("A simulated object store, on this machine only:");
-    world_.Say(
-        "\n$ pargeter-standin objects --listen 127.0.0.1:0 --data store --key-id fieldkey "
-        "--secret-file key.txt --bucket herbarium &");
+    Aloud("A simulated object store and a simulated cloud drive, on this machine only:");
+    PG_ASSIGN(endpoint_, StartStore({"objects", "--data", "store", "--key-id", "fieldkey",
+                                     "--bucket", "herbarium"}));
+    PG_ASSIGN(url_, StartStore({"drive", "--data", "office", "--user", "curator"}));
+    return FillStore();
+  }
+
+  // Shows the command and starts it; the address that it serves.
+  Result<std::string> StartStore(std::vector<std::string> words) {
+    words.insert(words.begin() + 1, {"--listen", "127.0.0.1:0", "--secret-file", "key.txt"});
+    world_.Say(fmt::format("\n$ pargeter-standin {} &", fmt::join(words, " ")));
+    for (std::string& word : words)
+      if (word == "key.txt" || word == "store" || word == "office") word.insert(0, dir_ + "/");
+    words.insert(words.begin(), world_.program + "-standin");
     int ends[2];
     if (::pipe2(ends, O_CLOEXEC) != 0) return FromErrno(errno, "cannot make a pipe");
-    store_ =
-        Start({program, "objects", "--listen", "127.0.0.1:0", "--data", dir_ + "/store", "--key-id",
-               "fieldkey", "--secret-file", dir_ + "/key.txt", "--bucket", "herbarium"},
-              ends[1]);
+    stores_.push_back(Start(words, ends[1]));
     ::close(ends[1]);
     std::string line;
     char c = 0;
     pollfd fd{ends[0], POLLIN, 0};
     while (::poll(&fd, 1, 20000) > 0 && ::read(ends[0], &c, 1) == 1 && c != '\n') line += c;
     ::close(ends[0]);
-    const std::string words = "listening on ";
-    if (line.compare(0, words.size(), words) != 0)
+    const std::string said = "listening on ";
+    if (line.compare(0, said.size(), said) != 0)
       return Error(Code::kUnavailable, "the simulated store did not start");
     world_.Say(line);
-    endpoint_ = line.substr(words.size());
-    return FillStore();
+    return line.substr(said.size());
   }
 
   // As another client would have: past any mount.
@@ -196,16 +202,34 @@ class Tour {
     PG_TRY(Do("pargeter ls herbarium"));
     Aloud("Space can be given back; names stay:");
     PG_TRY(Do("pargeter evict herbarium/lists && pargeter ls herbarium/lists | head -4"));
-    PG_TRY(Do("pargeter unmount sheets"));
+    PG_TRY(WalkOffice());
+    for (const char* drive : {"office", "sheets"})
+      PG_TRY(Do(std::string("pargeter unmount ") + drive));
     mounted_ = false;
     return {};
   }
 
+  Status WalkOffice() {
+    Aloud("The museum's office keeps its papers on a cloud drive, with folders of its own:");
+    PG_TRY(
+        Do(fmt::format("pargeter account add staff --kind webdav --url {} --user curator "
+                       "--secret-file key.txt",
+                       url_)));
+    PG_TRY(Do("pargeter account test staff"));
+    PG_TRY(Do("pargeter drive add office --account staff --at ./papers"));
+    PG_TRY(Do("pargeter mount office --detach"));
+    PG_TRY(Do("mkdir papers/loans && cp -a herbarium/loans/Westhaven papers/loans/"));
+    PG_TRY(Do("pargeter flush office && mv papers/loans papers/lent && pargeter flush office"));
+    PG_TRY(Do("pargeter account browse staff lent/Westhaven"));
+    return Do("pargeter status");
+  }
+
   void Leave() {
-    if (mounted_) Ignore(DoQuietly({world_.program, "unmount", "sheets", "--now"}));
-    if (store_ > 0) {
-      ::kill(store_, SIGTERM);
-      WaitFor(store_);
+    for (const char* drive : {"office", "sheets"})
+      if (mounted_) Ignore(DoQuietly({world_.program, "unmount", drive, "--now"}));
+    for (const pid_t store : stores_) {
+      ::kill(store, SIGTERM);
+      WaitFor(store);
     }
     std::error_code ec;
     if (made_ && !options_.keep) std::filesystem::remove_all(dir_, ec);
@@ -217,8 +241,8 @@ class Tour {
 
   const Options options_;
   const World& world_;
-  std::string dir_, endpoint_;
-  pid_t store_ = -1;
+  std::string dir_, endpoint_, url_;
+  std::vector<pid_t> stores_;
   bool made_ = false, mounted_ = false;
 };
 

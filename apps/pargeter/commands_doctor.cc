@@ -142,7 +142,7 @@ void LookAtAccounts(const World& world, Findings* out) {
       out->Bad(fmt::format("account {}: {}", name, store.error().what), store.error().remedy);
       continue;
     }
-    const TestReport report = (*store)->Test(true, nullptr);
+    const TestReport report = store->provider->Test(false, nullptr);
     if (report.failure)
       out->Bad(fmt::format("account {}: {}", name, report.failure->what), report.failure->remedy);
     else if (report.clock.empty())

@@ -95,12 +95,17 @@ Status Apply(const Change& c, DriveSettings* d) {
   }
   if (c.read_only) d->read_only = true;
   if (c.read_write) d->read_only = false;
+  return {};
+}
+
+Status CheckFolder(const World& world, const DriveSettings& d) {
+  PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, d.account));
   std::string bucket, prefix;
-  PG_TRY(SplitFolder(d->folder, &bucket, &prefix));
-  if (bucket.empty()) {
+  PG_TRY(SplitFolder(d.folder, &bucket, &prefix));
+  if (bucket.empty() && account.kind == "s3") {
     return Error(Code::kInvalid,
                  "an object store's folder is BUCKET or BUCKET/PREFIX, and none is given",
-                 fmt::format("Look what there is with: pargeter account browse {}", d->account));
+                 fmt::format("Look what there is with: pargeter account browse {}", d.account));
   }
   return {};
 }
@@ -147,8 +152,8 @@ Status RunAdd(const Change& change, World& world) {
   }
   DriveSettings d;
   d.name = change.name;
-  PG_TRY(LoadAccount(world.paths, change.account.value_or("")));
   PG_TRY(Apply(change, &d));
+  PG_TRY(CheckFolder(world, d));
   PG_TRY(CheckPlace(world, d));
   std::error_code ec;
   if (std::filesystem::is_directory(d.at, ec) && !std::filesystem::is_empty(d.at, ec)) {
@@ -254,6 +259,7 @@ Status RunChange(const Change& change, World& world) {
   PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, change.name));
   const DriveSettings before = d;
   PG_TRY(Apply(change, &d));
+  PG_TRY(CheckFolder(world, d));
   PG_TRY(CheckPlace(world, d));
   const bool used = ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0;
   if ((d.account != before.account || d.folder != before.folder) && used) {
@@ -325,7 +331,7 @@ Status RunRemove(const Change& change, World& world) {
 }
 
 void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
-  cmd->add_option("--folder", c->folder, "BUCKET[/PREFIX]");
+  cmd->add_option("--folder", c->folder, "s3: BUCKET[/PREFIX]; webdav: any folder, the top without");
   cmd->add_option("--mode", c->mode, "stream: every name at once, bytes when they are read");
   cmd->add_option("--label", c->label, "what people call it");
   cmd->add_option("--cache-limit", c->cache_limit, "most bytes kept on this disk, such as 2GiB");

@@ -223,11 +223,8 @@ Result<Json> Serving::Refresh() {
     was.label = now.label;
     drive_->SetLimits(LimitsOf(now));
     // a key may have been renewed; a wrong one is met at the next request, and said there
-    if (auto* store = dynamic_cast<s3::S3Provider*>(&drive_->provider())) {
-      PG_ASSIGN(const AccountSettings account, LoadAccount(world_.paths, was.account));
-      PG_ASSIGN(const std::string secret, SecretOf(world_, was.account));
-      if (store->SetCredentials({account.key_id, secret, account.region})) applied.push_back("key");
-    }
+    PG_ASSIGN(const bool renewed, RenewSecret(world_, was.account, &drive_->provider()));
+    if (renewed) applied.push_back("key");
   }
   PG_TRY(drive_->Refresh());
   return Json{{"applied", applied}, {"needs_remount", remount}};

@@ -8,6 +8,8 @@
 #include "config/secrets.h"
 #include "control/client.h"
 #include "drive_methods.h"
+#include "provider/s3/s3_provider.h"
+#include "provider/webdav/dav_provider.h"
 
 namespace pargeter::app {
 
@@ -32,20 +34,76 @@ Result<std::string> SecretOf(const World& world, const std::string& account) {
   return LoadSecret(world.paths.SecretsFile(), account);
 }
 
-Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std::string& account,
-                                                  const std::string& folder) {
-  PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
+Status CheckProtected(const AccountSettings& account) {
+  if (account.kind != "webdav" || account.plain_http) return {};
+  PG_ASSIGN(const Endpoint at, ParseEndpoint(account.url));
+  const bool stays_here =
+      at.host == "localhost" || at.host == "::1" || at.host.rfind("127.", 0) == 0;
+  if (at.scheme == "https" || stays_here) return {};
+  return Error(Code::kRefused,
+               fmt::format("the password for {} would go over the network unprotected",
+                           Printable(account.url)),
+               "Use its https address; or, if the network is to be trusted, allow it with "
+               "--plain-http.");
+}
+
+namespace {
+
+RetryPolicy Patience() {
+  RetryPolicy retry;
+  retry.max_attempts = 4;
+  retry.give_up_after = Duration(30000);
+  return retry;
+}
+
+Result<Store> OpenS3(const AccountSettings& settings, const std::string& secret,
+                     const std::string& folder) {
   s3::S3Options options;
   PG_ASSIGN(options.wire.endpoint, ParseEndpoint(settings.endpoint));
-  PG_ASSIGN(const std::string secret, SecretOf(world, account));
   options.wire.credentials = {settings.key_id, secret, settings.region};
   options.wire.ca_file = settings.ca_file;
   options.wire.style =
       settings.address_style == "host" ? s3::AddressStyle::kHost : s3::AddressStyle::kPath;
-  options.wire.retry.max_attempts = 4;
-  options.wire.retry.give_up_after = Duration(30000);
+  options.wire.retry = Patience();
   PG_TRY(SplitFolder(folder, &options.bucket, &options.prefix));
-  return std::make_unique<s3::S3Provider>(std::move(options));
+  auto provider = std::make_unique<s3::S3Provider>(std::move(options));
+  Browser* browser = provider.get();
+  return Store{std::move(provider), browser};
+}
+
+Result<Store> OpenDav(const AccountSettings& settings, const std::string& secret,
+                      const std::string& folder) {
+  PG_TRY(CheckProtected(settings));
+  webdav::DavOptions options;
+  PG_ASSIGN(options.wire.base, ParseEndpoint(settings.url));
+  options.wire.login = {settings.user, secret};
+  options.wire.ca_file = settings.ca_file;
+  options.wire.retry = Patience();
+  std::string first, rest;
+  PG_TRY(SplitFolder(folder, &first, &rest));
+  options.prefix = first.empty() ? "" : first + "/" + rest;
+  auto provider = std::make_unique<webdav::DavProvider>(std::move(options));
+  Browser* browser = provider.get();
+  return Store{std::move(provider), browser};
+}
+
+}  // namespace
+
+Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder) {
+  PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
+  PG_ASSIGN(const std::string secret, SecretOf(world, account));
+  return settings.kind == "webdav" ? OpenDav(settings, secret, folder)
+                                   : OpenS3(settings, secret, folder);
+}
+
+Result<bool> RenewSecret(const World& world, const std::string& account, Provider* provider) {
+  PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
+  PG_ASSIGN(const std::string secret, SecretOf(world, account));
+  if (auto* s3 = dynamic_cast<s3::S3Provider*>(provider))
+    return s3->SetCredentials({settings.key_id, secret, settings.region});
+  if (auto* dav = dynamic_cast<webdav::DavProvider*>(provider))
+    return dav->SetLogin({settings.user, secret});
+  return false;
 }
 
 DriveLimits LimitsOf(const DriveSettings& d) {
@@ -71,7 +129,8 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   if (with_store) {
     PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, settings.account));
     read_only = read_only || account.read_only;
-    PG_ASSIGN(provider, OpenStore(world, settings.account, settings.folder));
+    PG_ASSIGN(Store store, OpenStore(world, settings.account, settings.folder));
+    provider = std::move(store.provider);
   }
   DriveOptions options;
   options.name = settings.name;

@@ -6,15 +6,23 @@
 
 #include "config/settings.h"
 #include "engine/drive.h"
-#include "provider/s3/s3_provider.h"
+#include "provider/provider.h"
 #include "world.h"
 
 namespace pargeter::app {
 
-// "BUCKET/PREFIX" apart; kInvalid without a bucket, unless `may_be_empty`.
+// "BUCKET/PREFIX" apart; kInvalid if it is no folder's name.
 Status SplitFolder(const std::string& folder, std::string* bucket, std::string* prefix);
-Result<std::unique_ptr<s3::S3Provider>> OpenStore(const World& world, const std::string& account,
-                                                  const std::string& folder);
+// A folder of an account's store: of an object store BUCKET[/PREFIX], else any, "" being the top.
+struct Store {
+  std::unique_ptr<Provider> provider;
+  Browser* browser = nullptr;  // the same object
+};
+Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder);
+// A key or password that was given anew, from the next request on; false if it is the same.
+Result<bool> RenewSecret(const World& world, const std::string& account, Provider* provider);
+// kRefused if its password would go over a network unprotected and nobody has allowed that.
+Status CheckProtected(const AccountSettings& account);
 // From the service manager's credential "pargeter.ACCOUNT" if it gave one, else from secrets.toml.
 Result<std::string> SecretOf(const World& world, const std::string& account);
 // The drive's state, for this process alone; kBusy if it runs. Without a store: for looking only.

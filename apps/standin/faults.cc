@@ -39,7 +39,7 @@ Result<Fault> ParseFault(const std::string& text) {
     }
   }
   if (fault.kind.empty() ||
-      (fault.kind == "status" && (fault.status < 400 || fault.status > 599))) {
+      (fault.kind == "status" && (fault.status < 300 || fault.status > 599))) {
     return Error(Code::kInvalid, fmt::format("\"{}\" names no fault", Printable(text)),
                  "Kinds: status=N, cut, reset, stall=MS, corrupt, wrong-etag, skew=S, away=MS.");
   }

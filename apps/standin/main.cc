@@ -9,6 +9,7 @@
 
 #include "base/units.h"
 #include "config/secrets.h"
+#include "drive_server.h"
 #include "s3_server.h"
 
 namespace {
@@ -18,9 +19,10 @@ using namespace pargeter::standin;
 
 struct Options {
   std::string listen = "127.0.0.1:9400";
-  std::string data, secret_file, narrow_secret_file, latency, rate;
+  std::string data, secret_file, narrow_secret_file, latency, rate, quota;
   std::vector<std::string> buckets, faults;
   ServerOptions server;
+  DriveServerOptions drive;
 };
 
 int Fail(const Error& error) {
@@ -51,41 +53,93 @@ Status Complete(Options* o) {
   return {};
 }
 
-int Run(Options o) {
-  if (const Status complete = Complete(&o); !complete.ok()) return Fail(complete.error());
-  Faults faults;
-  for (const std::string& text : o.faults) {
-    const auto fault = ParseFault(text);
-    if (!fault.ok()) return Fail(fault.error());
-    faults.Add(*fault);
-  }
-  ObjectStore store(o.data);
-  if (const Status loaded = store.Load(); !loaded.ok()) return Fail(loaded.error());
-  for (const std::string& bucket : o.buckets) store.MakeBucket(bucket);
-
-  // signals are taken by one thread that may call anything; all others inherit the block
-  sigset_t set;
+// Signals are taken by one thread that may call anything; all others inherit the block.
+void EndOnSignals() {
+  static sigset_t set;
   sigemptyset(&set);
   sigaddset(&set, SIGINT);
   sigaddset(&set, SIGTERM);
   pthread_sigmask(SIG_BLOCK, &set, nullptr);
   signal(SIGPIPE, SIG_IGN);
-
-  S3Server server(o.server, &store, &faults);
-  const auto port = server.Bind();
-  if (!port.ok()) return Fail(port.error());
-  const char* scheme = o.server.tls_certificate.empty() ? "http" : "https";
-  fmt::print("listening on {}://{}:{}\n", scheme, o.server.host, *port);
-  std::fflush(stdout);
-  std::thread stopper([&] {
+  std::thread([] {
     int signal_number = 0;
     sigwait(&set, &signal_number);
     // what was answered is on the disk; connections that idle would be waited for, for a minute
     ::_exit(0);
-  });
-  stopper.detach();
+  }).detach();
+}
+
+void SayWhere(const std::string& certificate, const std::string& host, int port) {
+  fmt::print("listening on {}://{}:{}\n", certificate.empty() ? "http" : "https", host, port);
+  std::fflush(stdout);
+}
+
+Status AddFaults(const std::vector<std::string>& texts, Faults* faults) {
+  for (const std::string& text : texts) {
+    PG_ASSIGN(const Fault fault, ParseFault(text));
+    faults->Add(fault);
+  }
+  return {};
+}
+
+int RunObjects(Options o) {
+  if (const Status complete = Complete(&o); !complete.ok()) return Fail(complete.error());
+  Faults faults;
+  if (const Status added = AddFaults(o.faults, &faults); !added.ok()) return Fail(added.error());
+  ObjectStore store(o.data);
+  if (const Status loaded = store.Load(); !loaded.ok()) return Fail(loaded.error());
+  for (const std::string& bucket : o.buckets) store.MakeBucket(bucket);
+
+  EndOnSignals();
+  S3Server server(o.server, &store, &faults);
+  const auto port = server.Bind();
+  if (!port.ok()) return Fail(port.error());
+  SayWhere(o.server.tls_certificate, o.server.host, *port);
   server.Serve();
   return 0;
+}
+
+// The same settings as far as they are common, a person's name and password for the key.
+int RunDrive(Options o) {
+  if (const Status complete = Complete(&o); !complete.ok()) return Fail(complete.error());
+  DriveServerOptions& d = o.drive;
+  d.password = o.server.secret;
+  d.guest_password = o.server.narrow_secret;
+  d.http = {o.server.host, o.server.port, o.server.tls_certificate, o.server.tls_key,
+            o.server.rate};
+  d.request_log = o.server.request_log;
+  d.latency = o.server.latency;
+  if (!o.quota.empty()) {
+    const auto quota = ParseSize(o.quota);
+    if (!quota.ok()) return Fail(quota.error());
+    d.quota = *quota;
+  }
+  Faults faults;
+  if (const Status added = AddFaults(o.faults, &faults); !added.ok()) return Fail(added.error());
+  ObjectStore store(o.data);
+  if (const Status loaded = store.Load(); !loaded.ok()) return Fail(loaded.error());
+  EndOnSignals();
+  DriveServer server(d, &store, &faults);
+  const auto port = server.Start();
+  if (!port.ok()) return Fail(port.error());
+  SayWhere(d.http.tls_certificate, d.http.host, *port);
+  for (;;) ::pause();
+}
+
+// What both kinds have.
+void AddCommonOptions(CLI::App* to, Options* o) {
+  to->add_option("--listen", o->listen, "HOST:PORT to serve; port 0 is any free one")
+      ->capture_default_str();
+  to->add_option("--data", o->data, "folder to keep the data in (default: forget it at the end)");
+  to->add_option("--secret-file", o->secret_file, "file that holds the secret or password")
+      ->required();
+  to->add_option("--request-log", o->server.request_log, "write a JSON line for each request here");
+  to->add_option("--latency", o->latency, "wait so long before each answer, such as 20ms");
+  to->add_option("--rate", o->rate, "bytes a second for each connection, such as 50MiB");
+  to->add_option("--fault", o->faults,
+                 "a fault to make, such as status=503,share=0.05; may be repeated");
+  to->add_option("--tls-certificate", o->server.tls_certificate, "PEM file: serve https");
+  to->add_option("--tls-key", o->server.tls_key, "PEM file of the certificate's key");
 }
 
 }  // namespace
@@ -95,27 +149,24 @@ int main(int argc, char** argv) {
   app.require_subcommand(1);
   Options o;
   CLI::App* objects = app.add_subcommand("objects", "an S3-compatible object store");
-  objects->add_option("--listen", o.listen, "HOST:PORT to serve; port 0 is any free one")
-      ->capture_default_str();
-  objects->add_option("--data", o.data,
-                      "folder to keep the data in (default: forget it at the end)");
+  AddCommonOptions(objects, &o);
   objects->add_option("--bucket", o.buckets,
                       "make this bucket if it is not there; may be repeated");
   objects->add_option("--key-id", o.server.key_id, "the key that is accepted")
       ->capture_default_str();
-  objects->add_option("--secret-file", o.secret_file, "file that holds its secret")->required();
   objects->add_option("--narrow-key-id", o.server.narrow_key_id,
                       "a key that may not list the buckets");
   objects->add_option("--narrow-secret-file", o.narrow_secret_file,
                       "file that holds that key's secret");
-  objects->add_option("--request-log", o.server.request_log,
-                      "write a JSON line for each request here");
-  objects->add_option("--latency", o.latency, "wait so long before each answer, such as 20ms");
-  objects->add_option("--rate", o.rate, "bytes a second for each connection, such as 50MiB");
-  objects->add_option("--fault", o.faults,
-                      "a fault to make, such as status=503,share=0.05; may be repeated");
-  objects->add_option("--tls-certificate", o.server.tls_certificate, "PEM file: serve https");
-  objects->add_option("--tls-key", o.server.tls_key, "PEM file of the certificate's key");
+  CLI::App* drive = app.add_subcommand("drive", "a cloud drive with real folders, over WebDAV");
+  AddCommonOptions(drive, &o);
+  drive->add_option("--user", o.drive.user, "who may sign in")->capture_default_str();
+  drive->add_option("--guest", o.drive.guest_user, "who may sign in, and only read");
+  drive->add_option("--guest-secret-file", o.narrow_secret_file,
+                    "file that holds that one's password");
+  drive->add_option("--quota", o.quota, "bytes that fit in, such as 10MiB (default: no limit)");
+  drive->add_flag("--silent-put", o.drive.silent_put, "do not say which version a PUT made");
+  drive->add_flag("--tagless", o.drive.tagless, "have no entity tags, and heed none");
   CLI11_PARSE(app, argc, argv);
-  return Run(std::move(o));
+  return drive->parsed() ? RunDrive(std::move(o)) : RunObjects(std::move(o));
 }

@@ -332,7 +332,7 @@ class S3Server::Impl {
     Condition condition;
     condition.if_none_match = request.get_header_value("If-None-Match") == "*";
     if (request.has_header("If-Match")) {
-      condition.if_match = s3::PlainEtag(request.get_header_value("If-Match"));
+      condition.if_match = PlainEtag(request.get_header_value("If-Match"));
     }
     return condition;
   }
@@ -451,11 +451,11 @@ class S3Server::Impl {
   void GetObject(const Request& request, const Ask& ask, Response& response) {
     const auto object = store_.Get(ask.bucket, ask.key);
     if (!object) return Refuse(response, ask, {404, "NoSuchKey", "no such key"});
-    const std::string if_match = s3::PlainEtag(request.get_header_value("If-Match"));
+    const std::string if_match = PlainEtag(request.get_header_value("If-Match"));
     if (!if_match.empty() && if_match != "*" && if_match != object->etag) {
       return Refuse(response, ask, {412, "PreconditionFailed", "another version is there"});
     }
-    if (s3::PlainEtag(request.get_header_value("If-None-Match")) == object->etag) {
+    if (PlainEtag(request.get_header_value("If-None-Match")) == object->etag) {
       response.status = 304;
       return;
     }
@@ -522,7 +522,7 @@ class S3Server::Impl {
     const auto object = store_.Get(source.substr(0, slash),
                                    slash == std::string::npos ? "" : source.substr(slash + 1));
     if (!object) return Refuse(response, ask, {404, "NoSuchKey", "no such source"});
-    const std::string want = s3::PlainEtag(request.get_header_value("x-amz-copy-source-if-match"));
+    const std::string want = PlainEtag(request.get_header_value("x-amz-copy-source-if-match"));
     if (!want.empty() && want != object->etag) {
       return Refuse(response, ask, {412, "PreconditionFailed", "the source was changed"});
     }
@@ -614,7 +614,7 @@ class S3Server::Impl {
       const auto part = upload->parts.find(number);
       if (number <= last) return Refuse(response, ask, {400, "InvalidPartOrder", "out of order"});
       if (part == upload->parts.end() ||
-          s3::PlainEtag(node.child_value("ETag")) != Hex(part->second.md5)) {
+          PlainEtag(node.child_value("ETag")) != Hex(part->second.md5)) {
         return Refuse(response, ask, {400, "InvalidPart", "no such part"});
       }
       last = number;

@@ -97,11 +97,15 @@ Result<AccountSettings> LoadAccount(const Paths& paths, const std::string& name)
   PG_TRY(Take(file, "key_id", &account.key_id));
   PG_TRY(Take(file, "ca_file", &account.ca_file));
   PG_TRY(Take(file, "address_style", &account.address_style));
+  PG_TRY(Take(file, "url", &account.url));
+  PG_TRY(Take(file, "user", &account.user));
+  PG_ASSIGN(const std::optional<bool> plain_http, file.Bool("", "plain_http"));
+  account.plain_http = plain_http.value_or(false);
   std::string access = "write";
   PG_TRY(Take(file, "access", &access));
   account.read_only = access == "read";
-  if (account.kind != "s3") {
-    return Error(Code::kInvalid, fmt::format("{}: kind must be s3", file.path()));
+  if (account.kind != "s3" && account.kind != "webdav") {
+    return Error(Code::kInvalid, fmt::format("{}: kind must be s3 or webdav", file.path()));
   }
   if (account.address_style != "path" && account.address_style != "host") {
     return Error(Code::kInvalid,
@@ -180,9 +184,13 @@ Status SaveAccount(const Paths& paths, const AccountSettings& account) {
   PG_TRY(MakeFolders(paths.config_dir + "/accounts"));
   PG_ASSIGN(TomlFile file, TomlFile::Load(paths.AccountFile(account.name)));
   PG_TRY(Put(&file, "kind", account.kind));
-  PG_TRY(Put(&file, "endpoint", account.endpoint));
-  PG_TRY(Put(&file, "region", account.region));
-  PG_TRY(Put(&file, "key_id", account.key_id));
+  const bool s3 = account.kind == "s3";
+  PG_TRY(Put(&file, "endpoint", s3 ? account.endpoint : ""));
+  PG_TRY(Put(&file, "region", s3 ? account.region : ""));
+  PG_TRY(Put(&file, "key_id", s3 ? account.key_id : ""));
+  PG_TRY(Put(&file, "url", account.url));
+  PG_TRY(Put(&file, "user", account.user));
+  PG_TRY(PutBool(&file, "plain_http", account.plain_http));
   PG_TRY(Put(&file, "ca_file", account.ca_file));
   PG_TRY(Put(&file, "address_style", account.address_style == "path" ? "" : account.address_style));
   PG_TRY(Put(&file, "access", account.read_only ? "read" : "write"));

@@ -14,13 +14,16 @@ namespace pargeter {
 
 struct AccountSettings {
   std::string name;
-  std::string kind = "s3";
-  std::string endpoint;  // http://HOST:PORT or https://HOST
+  std::string kind = "s3";  // or webdav
+  std::string endpoint;     // s3: http://HOST:PORT or https://HOST
   std::string region = "us-east-1";
   std::string key_id;
   std::string ca_file;                 // "" = the system's authorities
   std::string address_style = "path";  // path or host
   bool read_only = false;              // access = "read"
+  std::string url;                     // webdav: of a folder that drives are in
+  std::string user;                    // webdav
+  bool plain_http = false;             // the password may go over the network unprotected
 };
 
 struct DriveSettings {

@@ -21,7 +21,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
       job->content) {
     ContentSource source(job->content, 0, job->size, options_.disk);
-    if (provider_->HoldsContent(*there, &source)) {
+    if (provider_->HoldsContent(job->path, *there, &source)) {
       // our own upload, whose answer was lost, or the same bytes from another side
       PG_TRY(CommitUpload(job, *there));
       return Outcome::kDone;

@@ -226,8 +226,20 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   node.size = node.there_size = entry.size;
   node.mtime = node.ctime = entry.modified != 0 ? entry.modified : options_.clock->Wall();
   node.mode = folder ? 0755 : 0644;
-  node.attributes_known = folder;
+  node.attributes_known = folder || entry.attributes_known;
   node.marker = entry.marker;
+  if (entry.attributes_known) {
+    const Attributes& a = entry.attributes;
+    node.mode = a.mode.value_or(node.mode);
+    node.mtime = a.mtime.value_or(node.mtime);
+    if (a.uid) node.uid = *a.uid;
+    if (a.gid) node.gid = *a.gid;
+    if (a.symlink && !folder) {
+      node.kind = NodeKind::kSymlink;
+      node.target = *a.symlink;
+      node.mode = 0777;
+    }
+  }
   PG_TRY(Inherit(&node));
   if (node.effective == Placement::kPin) pins_changed_ = true;
   PG_TRY(index_->Insert(&node));

@@ -99,8 +99,8 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
 }
 
-// On a flat store: every object below the old name is copied to the new one, then the folder's
-// place is changed, then the old ones go. Begun again after a crash it finds what is left to do:
+// In one request where the store has such a one. Else every object below the old name is copied to
+// the new one, then the folder's place is changed, then the old ones go. Begun again after a crash it finds what is left to do:
 // copies are the same copies, and the folder's place changes only when all is done.
 Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
@@ -137,7 +137,15 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
   }
   if (!job->tried_path.empty()) return TakeBack(job);
-  PG_TRY(CopyBelow(job));
+  bool whole = false;  // in one request, with all that is in it
+  if (provider_->Can().moves_folders) {
+    const Status moved = provider_->MoveFolder(job->there_path, job->path, job->cancel);
+    whole = moved.ok();
+    // something is in the way: ours goes beside it; or others deleted it: nothing is to be moved
+    const Code code = whole ? Code::kChanged : moved.error().code;
+    if (code != Code::kChanged && code != Code::kNotFound) return moved.error();
+  }
+  if (!whole) PG_TRY(CopyBelow(job));
 
   const Lock tree(tree_mutex_);
   Change change(this);
@@ -149,8 +157,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   }
   removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
   // from here on the folder is at its new place, and what is at the old one is taken back
-  node.tried_parent = node.there_parent;
-  node.tried_name = node.there_name;
+  node.tried_parent = whole ? kNoNode : node.there_parent;
+  node.tried_name = whole ? "" : node.there_name;
   if (node.gone()) {
     node.there_parent = job->parent;
     node.there_name = job->key;

@@ -295,6 +295,13 @@ Status Drive::TakeBackFolder(Job* job) {
     if (next.empty()) break;
   }
   if (made.empty()) return {};
+  if (provider_->Can().moves_folders && !job->there_path.empty()) {
+    // moved whole, and nobody learnt of it: it goes back the same way
+    const auto left = provider_->Look(job->there_path, job->cancel);
+    if (!left.ok() && left.error().code == Code::kNotFound)
+      return provider_->MoveFolder(job->tried_path, job->there_path, job->cancel);
+    if (!left.ok()) return left.error();
+  }
   if (job->there_path.empty()) {
     if (made.size() == 1 && made[0].name.empty())
       return provider_->RemoveFolder(job->tried_path, job->cancel);

@@ -234,7 +234,7 @@ Result<Entry> Drive::SendParts(Job* job) {
       Entry stored;
       stored.size = part.size;
       stored.version = part.tag;
-      if (part.number != 0 && provider_->HoldsContent(stored, &source)) continue;
+      if (part.number != 0 && provider_->HoldsContent(job->path, stored, &source)) continue;
       {
         const Lock lock(mutex);
         if (failed) return;

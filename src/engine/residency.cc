@@ -518,7 +518,8 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
     Entry entry;
     entry.version = node.version;
     entry.size = node.size;
-    good = known = provider_->HoldsContent(entry, &source);
+    good = known =
+        provider_->TellsContent(node.version) && provider_->HoldsContent(path, entry, &source);
   }
   // a digest that does not fit may also be none of the content's: the store's own bytes decide
   if (!good && (with_store || (whole && provider_->TellsContent(node.version)))) {

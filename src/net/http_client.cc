@@ -215,6 +215,15 @@ Error FaultOf(const Transfer& t) {
 
 }  // namespace
 
+std::string PlainEtag(std::string_view etag) {
+  etag = Trim(etag);
+  if (etag.substr(0, 2) == "W/") etag.remove_prefix(2);
+  if (etag.size() >= 2 && etag.front() == '"' && etag.back() == '"') {
+    etag = etag.substr(1, etag.size() - 2);
+  }
+  return std::string(etag);
+}
+
 const std::string& HttpHead::Get(std::string_view name) const {
   static const std::string none;
   for (const auto& [key, value] : headers) {

@@ -26,6 +26,10 @@ struct HttpHead {
   const std::string& Get(std::string_view name) const;
 };
 
+// An entity tag without its quotes and without a weak mark: the form in which versions are kept and
+// compared. RFC 9110 section 8.8.3.
+std::string PlainEtag(std::string_view etag);
+
 // Positioned reads, so that a retried upload starts again from its first byte by itself.
 class BodySource {
  public:

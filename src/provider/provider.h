@@ -74,7 +74,8 @@ enum class Guard {
 };
 
 struct Capabilities {
-  bool real_folders = false;  // folders exist by themselves and can be moved in one request
+  bool real_folders = false;   // folders exist by themselves, also when nothing is in them
+  bool moves_folders = false;  // and can be moved in one request
   bool server_copy = true;
   Guard create = Guard::kUnknown;     // "only if nothing is there"
   Guard replace = Guard::kUnknown;    // "only if it is this version"
@@ -186,7 +187,14 @@ class Provider {
 
   virtual Status MakeFolder(const std::string& path, const Attributes& attributes,
                             const Cancel& cancel) = 0;
+  // Only an empty one goes; one with something in it stays, and that is no error.
   virtual Status RemoveFolder(const std::string& path, const Cancel& cancel) = 0;
+  // Where folders can be moved (Capabilities): the folder with all in it, in one request. kChanged:
+  // something is at `to` already.
+  virtual Status MoveFolder(const std::string& from, const std::string& to, const Cancel& cancel) {
+    (void)from, (void)to, (void)cancel;
+    return Error(Code::kUnsupported, "this store cannot move folders");
+  }
 
   // Finds out how far the store guards preconditions, by trying them on an object of its own with
   // a random name, which it deletes again.
@@ -195,9 +203,10 @@ class Provider {
   virtual std::string ProbeResult() const = 0;
   virtual void AdoptProbeResult(const std::string& result) = 0;
 
-  // Is what `entry` describes, as far as its version tells, the very content of `source`? Then an
+  // Is what `entry` at `path` describes the very content of `source`? Then an
   // upload whose answer was lost had arrived.
-  virtual bool HoldsContent(const Entry& entry, WriteSource* source) = 0;
+  // Where versions say nothing about content, what is at `path` is read back and compared.
+  virtual bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) = 0;
 
   // Asks something small once, without retries: does the store answer within `patience`? Any
   // complete answer counts.

@@ -12,8 +12,10 @@
 #include "engine/naming.h"
 #include "engine/residency.h"
 #include "net/uri.h"
+#include "provider/attributes.h"
 #include "provider/s3/s3_provider.h"
 #include "provider/s3/s3_xml.h"
+#include "provider/webdav/dav_xml.h"
 
 namespace pargeter::test {
 namespace {
@@ -35,6 +37,13 @@ void Xml(std::string_view data) {
   Ignore(s3::ParseUploads(data));
   Ignore(s3::ParseEtagResult(data, "CopyObjectResult"));
   Ignore(s3::ParseDeleteResult(data));
+  if (const auto answer = webdav::ParseMultistatus(data); answer.ok()) {
+    for (const webdav::Item& item : answer->items) {
+      Promise(item.path.empty() || item.path.back() != '/', "a path has no slash at its end");
+      UnpackAttributes(item.attributes);
+      Promise(UnpackLink(item.link).find('\0') == std::string::npos, "a link has no NUL");
+    }
+  }
 }
 
 void JsonMessage(std::string_view data) {
@@ -82,7 +91,7 @@ void Headers(std::string_view data) {
   Promise(!a.mode || *a.mode <= 07777, "a mode has permission bits only");
   Promise(!a.symlink || a.symlink->find('\0') == std::string::npos, "a link's target has no NUL");
   Promise(a.origin.size() <= 64, "an origin is short");
-  s3::PlainEtag(data);
+  PlainEtag(data);
   ParseHttpDate(value.c_str());
   ParseRfc3339(value.c_str());
   Ignore(ParseSize(value));

@@ -34,6 +34,7 @@ class Stage {
     if (options.watch_power) disk_.WatchPower(folder_.path());
     world_.cut_off = [this] { return disk_.dead(); };
     world_.multipart_above = 100000;
+    world_.moves_folders = options.seed % 2 == 1;
   }
   ~Stage() { Close(0), Close(1); }
 

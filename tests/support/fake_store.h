@@ -36,6 +36,7 @@ struct FakeWorld {
   std::uint64_t count GUARDED_BY(mutex) = 0;
   std::mt19937_64 dice GUARDED_BY(mutex);
   std::uint64_t multipart_above = 0;
+  bool moves_folders = false;
   struct Upload {
     std::string path;
     Attributes attributes;
@@ -100,6 +101,7 @@ class FakeStore : public Provider {
     can.create = can.replace = Guard::kAtomic;
     can.multipart_above = w_.multipart_above;
     can.part_size = w_.multipart_above / 2;
+    can.moves_folders = w_.moves_folders;
     return can;
   }
   Result<ListPage> List(const std::string& folder, const std::string& next,
@@ -309,11 +311,35 @@ class FakeStore : public Provider {
     w_.objects.erase(path + "/");
     return Answer();
   }
+  Status MoveFolder(const std::string& from, const std::string& to, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("move-folder " + from + " " + to));
+    const auto below = [this](const std::string& path) NO_TS_ANALYSIS {
+      std::vector<std::string> out;
+      for (auto it = w_.objects.lower_bound(path + "/");
+           it != w_.objects.end() && it->first.compare(0, path.size() + 1, path + "/") == 0; ++it)
+        out.push_back(it->first);
+      return out;
+    };
+    const std::vector<std::string> moving = below(from);
+    const bool taken = !below(to).empty() || w_.objects.count(to) > 0;
+    if (moving.empty()) {
+      if (taken) return {};  // done before, and the answer was lost
+      return Error(Code::kNotFound, "no " + from);
+    }
+    if (taken) return Error(Code::kChanged, "something is there");
+    for (const std::string& path : moving) {
+      auto moved = w_.objects.extract(path);
+      moved.key() = to + path.substr(from.size());
+      w_.objects.insert(std::move(moved));
+    }
+    return Answer();
+  }
   Status Probe(const Cancel&) override { return {}; }
   std::string ProbeResult() const override { return ""; }
   void AdoptProbeResult(const std::string&) override {}
   TestReport Test(bool, const Cancel&) override { return {}; }
-  bool HoldsContent(const Entry& entry, WriteSource* source) override {
+  bool HoldsContent(const std::string&, const Entry& entry, WriteSource* source) override {
     std::string body(source->Size(), '\0');
     return source->Read(body.data(), body.size(), 0).ok() && Hex(Md5(body)) == entry.version;
   }

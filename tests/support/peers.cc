@@ -9,34 +9,48 @@
 
 namespace pargeter::test {
 
+namespace {
+
+// Starts `command` with a secret file and a request log, and reads where it listens.
+void Start(Peer* peer, std::vector<std::string> command, const std::vector<std::string>& more) {
+  peer->folder = std::make_shared<TemporaryFolder>();
+  WriteAll(*peer->folder / "secret", peer->secret + "\n");
+  command.insert(command.begin(), ProgramFolder() + "/pargeter-standin");
+  command.insert(command.end(), {"--listen", "127.0.0.1:0", "--secret-file",
+                                 *peer->folder / "secret", "--request-log", peer->LogPath()});
+  command.insert(command.end(), more.begin(), more.end());
+  peer->process = std::make_shared<Background>(command);
+  const std::string line = peer->process->ReadLine();
+  const std::string words = "listening on ";
+  if (line.compare(0, words.size(), words) == 0) peer->endpoint = line.substr(words.size());
+}
+
+}  // namespace
+
 Peer StartStandin(const std::vector<std::string>& more) {
   Peer peer;
   peer.name = "standin";
-  peer.folder = std::make_shared<TemporaryFolder>();
   peer.key_id = "fieldkey";
   peer.secret = "fieldsecret";
   peer.bucket = "herbarium";
-  WriteAll(*peer.folder / "secret", peer.secret + "\n");
-  std::vector<std::string> command = {ProgramFolder() + "/pargeter-standin",
-                                      "objects",
-                                      "--listen",
-                                      "127.0.0.1:0",
-                                      "--secret-file",
-                                      *peer.folder / "secret",
-                                      "--bucket",
-                                      peer.bucket,
-                                      "--request-log",
-                                      peer.LogPath()};
-  command.insert(command.end(), more.begin(), more.end());
-  peer.process = std::make_shared<Background>(command);
-  const std::string line = peer.process->ReadLine();
-  const std::string words = "listening on ";
-  if (line.compare(0, words.size(), words) == 0) peer.endpoint = line.substr(words.size());
+  Start(&peer, {"objects", "--bucket", peer.bucket}, more);
+  return peer;
+}
+
+Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& more) {
+  Peer peer;
+  peer.name = name;
+  peer.kind = "webdav";
+  peer.key_id = "curator";
+  peer.secret = "pressedflowers";
+  Start(&peer, {"drive"}, more);
   return peer;
 }
 
 std::vector<Peer> AllPeers() {
-  std::vector<Peer> peers = {StartStandin()};
+  std::vector<Peer> peers = {StartStandin(), StartDriveStandin("drive"),
+                             StartDriveStandin("drive_silent", {"--silent-put"}),
+                             StartDriveStandin("drive_tagless", {"--tagless"})};
   const char* given = std::getenv("PARGETER_PEERS");
   for (const std::string& item : Split(given ? given : "", ',')) {
     const auto equals = item.find('=');
@@ -51,6 +65,12 @@ std::vector<Peer> AllPeers() {
       if (key == "S3_ACCESS_KEY") peer.key_id = value;
       if (key == "S3_SECRET_KEY") peer.secret = value;
       if (key == "S3_BUCKET") peer.bucket = value;
+      if (key == "WEBDAV_URL") {
+        peer.endpoint = value;
+        peer.kind = "webdav";
+      }
+      if (key == "WEBDAV_USER") peer.key_id = value;
+      if (key == "WEBDAV_PASSWORD") peer.secret = value;
     }
     peers.push_back(peer);
   }
@@ -64,6 +84,23 @@ s3::S3Options OptionsFor(const Peer& peer, const std::string& prefix) {
   options.bucket = peer.bucket;
   options.prefix = prefix;
   return options;
+}
+
+webdav::DavOptions DavOptionsFor(const Peer& peer, const std::string& prefix) {
+  webdav::DavOptions options;
+  options.wire.base = *ParseEndpoint(peer.endpoint);
+  options.wire.login = {peer.key_id, peer.secret};
+  options.prefix = prefix;
+  return options;
+}
+
+std::unique_ptr<Provider> OpenPeer(const Peer& peer, const std::string& prefix) {
+  if (peer.kind == "webdav")
+    return std::make_unique<webdav::DavProvider>(DavOptionsFor(peer, prefix));
+  s3::S3Options options = OptionsFor(peer, prefix);
+  options.part_size = 5u << 20;
+  options.multipart_above = 5u << 20;
+  return std::make_unique<s3::S3Provider>(options);
 }
 
 void SetFault(const Peer& peer, const std::string& fault) {

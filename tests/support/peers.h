@@ -6,23 +6,30 @@
 #include <vector>
 
 #include "provider/s3/s3_provider.h"
+#include "provider/webdav/dav_provider.h"
 #include "support/process.h"
 
 namespace pargeter::test {
 
 struct Peer {
   std::string name, endpoint, key_id, secret, bucket;
+  std::string kind = "s3";                  // or "webdav": endpoint, user as key_id, password
   std::shared_ptr<Background> process;      // of a stand-in
   std::shared_ptr<TemporaryFolder> folder;  // its secret file and request log
   std::string LogPath() const { return *folder / "requests.jsonl"; }
 };
 
 Peer StartStandin(const std::vector<std::string>& more = {});
+// A simulated cloud drive; its user's name is in key_id.
+Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& more = {});
 // The peers named in PARGETER_PEERS ("name=FILE,..."; each file has the KEY=VALUE lines of
-// tests/servers), and always the stand-in first.
+// tests/servers), after the stand-ins.
 std::vector<Peer> AllPeers();
 
 s3::S3Options OptionsFor(const Peer& peer, const std::string& prefix);
+webdav::DavOptions DavOptionsFor(const Peer& peer, const std::string& prefix);
+// Of the peer's kind; what can go up in parts does so above 5 MiB.
+std::unique_ptr<Provider> OpenPeer(const Peer& peer, const std::string& prefix);
 // Sets a fault at a stand-in, or clears them all with "".
 void SetFault(const Peer& peer, const std::string& fault);
 

@@ -10,18 +10,18 @@
 namespace pargeter::test {
 bool OtherClient::Put(const std::string& path, const std::string& text) {
   TextSource source(text);
-  return store_.Write(path, &source, {}, Precondition::Anything(), nullptr).ok();
+  return store_->Write(path, &source, {}, Precondition::Anything(), nullptr).ok();
 }
 std::string OtherClient::Get(const std::string& path) {
-  const auto there = store_.Look(path, nullptr);
+  const auto there = store_->Look(path, nullptr);
   if (!there.ok() || there->kind == Kind::kFolder) return "(none)";
   TextSink sink;
-  return store_.Read(path, "", 0, there->size, &sink, nullptr).ok() ? sink.text : "(failed)";
+  return store_->Read(path, "", 0, there->size, &sink, nullptr).ok() ? sink.text : "(failed)";
 }
 std::vector<std::string> OtherClient::All() {
   std::vector<std::string> names;
   for (std::string next;;) {
-    const auto page = store_.ListDeep("", next, nullptr);
+    const auto page = store_->ListDeep("", next, nullptr);
     if (!page.ok()) return {"(failed)"};
     for (const Entry& e : page->entries) names.push_back(e.name);
     next = page->next;
@@ -31,7 +31,7 @@ std::vector<std::string> OtherClient::All() {
 void OtherClient::Delete(const std::vector<std::string>& paths) {
   std::vector<Provider::Removal> removals;
   for (const std::string& path : paths) removals.push_back({path, ""});
-  const auto failed = store_.RemoveMany(removals, nullptr);
+  const auto failed = store_->RemoveMany(removals, nullptr);
   EXPECT_TRUE(failed.ok() && failed->empty());
 }
 
@@ -58,9 +58,10 @@ Outcome Machine::Pargeter(std::vector<std::string> words, int seconds) {
 }
 
 void Machine::AddDrive(const std::string& folder, const std::vector<std::string>& more) {
-  Outcome added =
-      Pargeter({"account", "add", "museum", "--kind", "s3", "--endpoint", peer_.endpoint,
-                "--key-id", peer_.key_id, "--secret-file", Home("key.txt")});
+  const bool s3 = peer_.kind == "s3";
+  Outcome added = Pargeter({"account", "add", "museum", "--kind", peer_.kind,
+                            s3 ? "--endpoint" : "--url", peer_.endpoint, s3 ? "--key-id" : "--user",
+                            peer_.key_id, "--secret-file", Home("key.txt")});
   ASSERT_EQ(added.exit_code, 0) << added.err;
   std::vector<std::string> words = {"drive", "add",  "sheets", "--account",   "museum", "--folder",
                                     folder,  "--at", At(),     "--keep-free", "0"};

@@ -20,15 +20,15 @@ inline bool FuseWorks() { return ::access("/dev/fuse", R_OK | W_OK) == 0; }
 class OtherClient {
  public:
   explicit OtherClient(const Peer& peer, const std::string& prefix = "")
-      : store_(OptionsFor(peer, prefix)) {}
+      : store_(OpenPeer(peer, prefix)) {}
   bool Put(const std::string& path, const std::string& text);
   std::string Get(const std::string& path);  // "(none)" if it is not there
   std::vector<std::string> All();            // every key, sorted by the store
   void Delete(const std::vector<std::string>& paths);
-  s3::S3Provider& store() { return store_; }
+  Provider& store() { return *store_; }
 
  private:
-  s3::S3Provider store_;
+  std::unique_ptr<Provider> store_;
 };
 
 class Machine {

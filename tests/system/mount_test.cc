@@ -602,7 +602,8 @@ TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
   if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
   const Peer& peer = peers[GetParam()];
   Machine machine(peer);
-  machine.AddDrive(peer.bucket + "/tree");
+  if (peer.kind != "s3") ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("tree", {}, nullptr).ok());
+  machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/tree" : "tree");
   machine.Mount();
   const std::string source = "/usr/include/linux";
   Outcome o = machine.Shell("cp -a " + source + " tree && ln -s tree/fs.h link", 300);
@@ -630,7 +631,96 @@ TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
   other.Delete(other.All());
 }
 
-INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::Values(0, 1, 2));
+// ---- a cloud drive
+
+class CloudDriveTest : public testing::Test {
+ protected:
+  void Begin(const std::vector<std::string>& switches = {}) {
+    machine_ = std::make_unique<Machine>(StartDriveStandin("drive", switches));
+    other_ = std::make_unique<OtherClient>(machine_->peer(), "office/");
+    ASSERT_TRUE(OpenPeer(machine_->peer(), "")->MakeFolder("office", {}, nullptr).ok());
+    machine_->AddDrive("office");
+    machine_->Mount();
+  }
+  // "METHOD path" of each request since the last call.
+  std::vector<std::string> Asked() {
+    std::vector<std::string> out;
+    for (const Logged& line : ReadLog(machine_->peer()))
+      if (line.key.find("scratch") == std::string::npos && line.method != "OPTIONS")
+        out.push_back(line.method + " " + line.key);
+    return out;
+  }
+  void Flush() {
+    const Outcome flushed = machine_->Pargeter({"flush", "sheets", "--timeout", "40s"});
+    ASSERT_EQ(flushed.exit_code, 0) << flushed.err;
+  }
+  void SetUp() override {
+    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+  }
+  std::unique_ptr<Machine> machine_;
+  std::unique_ptr<OtherClient> other_;
+};
+
+TEST_F(CloudDriveTest, EachJobAsksTheServerAsLittleAsItSays) {
+  Begin();
+  ASSERT_EQ(machine_
+                ->Shell("mkdir -p loans/deep && echo one > loans/deep/a && ln -s a loans/l && "
+                        "chmod 640 loans/deep/a")
+                .exit_code,
+            0);
+  Flush();
+  Asked();
+  ASSERT_EQ(machine_->Shell("mv loans lent").exit_code, 0);
+  Flush();
+  EXPECT_EQ(Asked(), std::vector<std::string>{"MOVE office/loans/"});
+  ASSERT_EQ(machine_->Shell("echo two > lent/deep/b").exit_code, 0);
+  Flush();
+  const auto written = Asked();
+  EXPECT_EQ(std::count(written.begin(), written.end(), "PUT office/lent/deep/b"), 1);
+  EXPECT_EQ(std::count(written.begin(), written.end(), "PROPPATCH office/lent/deep/b"), 1);
+  EXPECT_LE(written.size(), 3u);  // and a look at the folder
+  // another machine learns names, sizes, modes and links by one request for each folder
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  std::filesystem::remove_all(machine_->Home("state/pargeter"));
+  machine_->Mount();
+  Asked();
+  const Outcome listed = machine_->Shell("readlink lent/l && stat -c '%a %s' lent/deep/a");
+  EXPECT_EQ(listed.out, "a\n640 4\n") << listed.err;
+  const auto asked = Asked();
+  EXPECT_LE(std::count_if(asked.begin(), asked.end(),
+                          [](const std::string& a) { return a.rfind("PROPFIND", 0) == 0; }),
+            3);
+  EXPECT_EQ(machine_->Shell("cat lent/deep/a lent/deep/b").out, "one\ntwo\n");
+}
+
+TEST_F(CloudDriveTest, AFullAccountLosesNothing) {
+  Begin({"--quota", "64KiB"});
+  ASSERT_EQ(machine_->Shell("head -c 40000 /dev/zero > a && head -c 40000 /dev/zero > b").exit_code,
+            0);
+  EXPECT_TRUE(Eventually([&] {
+    return machine_->Pargeter({"queue", "sheets"}).out.find("account is full") != std::string::npos;
+  })) << machine_->Pargeter({"queue", "sheets"}).out;
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets", "--now"}).exit_code, 0);
+  machine_->Mount();
+  EXPECT_EQ(machine_->Shell("cat a b | wc -c").out, "80000\n");
+  ASSERT_EQ(machine_->Shell("rm a").exit_code, 0);  // room again
+  Flush();
+  EXPECT_EQ(other_->Get("b"), std::string(40000, '\0'));
+}
+
+TEST_F(CloudDriveTest, TwoWritersLoseNothing) {
+  Begin({"--silent-put"});
+  ASSERT_TRUE(other_->Put("list", "one"));
+  ASSERT_EQ(machine_->Pargeter({"refresh", "sheets"}).exit_code, 0);
+  EXPECT_EQ(machine_->Shell("cat list").out, "one");
+  ASSERT_TRUE(other_->Put("list", "theirs, meanwhile"));
+  ASSERT_EQ(machine_->Shell("printf 'ours as well' > list").exit_code, 0);
+  Flush();
+  EXPECT_EQ(other_->Get("list"), "theirs, meanwhile");
+  EXPECT_EQ(machine_->Shell("cat 'list (kept from'*").out, "ours as well");
+}
+
+INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::Values(0, 1, 4, 5, 6));
 
 }  // namespace
 }  // namespace pargeter::test

@@ -10,6 +10,8 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "provider/attributes.h"
+#include "provider/range_sink.h"
 
 namespace pargeter::s3 {
 namespace {
@@ -31,141 +33,20 @@ Entry EntryOfHead(const HttpHead& head, const std::string& path) {
   return entry;
 }
 
-// Passes an object's bytes on, after checking that they are the ones that were asked for.
-class RangeSink : public BodySink {
- public:
-  RangeSink(std::string path, std::string version, std::uint64_t offset, std::uint64_t size,
-            bool check_md5, ReadSink* out)
-      : path_(std::move(path)),
-        version_(std::move(version)),
-        offset_(offset),
-        size_(size),
-        check_md5_(check_md5),
-        out_(out) {}
-
-  Status Begin(const HttpHead& head) override {
-    Entry entry = EntryOfHead(head, path_);
-    if (!version_.empty() && !entry.version.empty() && entry.version != version_) {
-      return Error(Code::kChanged, "another version is there");
-    }
-    skip_ = 0;
-    left_ = size_;
-    std::uint64_t total = entry.size;
-    if (head.status == 206) {
-      std::uint64_t first = 0, last = 0;
-      if (std::sscanf(head.Get("content-range").c_str(), "bytes %lu-%lu/%lu", &first, &last,
-                      &total) != 3 ||
-          first != offset_) {
-        return Error(Code::kDamaged, "the store sent another range than was asked for");
-      }
-    } else {
-      skip_ = offset_;  // the store ignored the range and sends everything
-    }
-    entry.size = total;
-    left_ = std::min(size_, total > offset_ ? total - offset_ : 0);
-    whole_ = offset_ == 0 && left_ == total;
-    md5_.Reset();
-    etag_ = entry.version;
-    return out_->Begin(entry);
-  }
-
-  Status Write(std::string_view data) override {
-    if (skip_ > 0) {
-      const std::size_t n = std::min<std::uint64_t>(skip_, data.size());
-      skip_ -= n;
-      data.remove_prefix(n);
-    }
-    data = data.substr(0, std::min<std::uint64_t>(left_, data.size()));
-    if (data.empty()) return {};
-    left_ -= data.size();
-    if (check_md5_ && whole_) md5_.Update(data);
-    return out_->Write(data);
-  }
-
-  // After the last byte: kDamaged if what came is not the whole range.
-  Status Check() {
-    if (left_ > 0) return Error(Code::kDamaged, "the store's answer was cut short");
-    return {};
-  }
-  // The digest of a whole object, "" if it was not taken.
-  std::string WholeMd5() { return check_md5_ && whole_ ? Hex(md5_.Finish()) : ""; }
-  const std::string& etag() const { return etag_; }
-
- private:
-  const std::string path_, version_;
-  const std::uint64_t offset_, size_;
-  const bool check_md5_;
-  ReadSink* out_;
-  Md5Stream md5_;
-  std::uint64_t skip_ = 0, left_ = 0;
-  bool whole_ = false;
-  std::string etag_;
-};
-
 }  // namespace
 
 Fields MetadataOf(const Attributes& a) {
-  std::string packed;
-  const auto add = [&](const std::string& field) { packed += (packed.empty() ? "" : ";") + field; };
-  if (a.mode) add(fmt::format("m={:o}", *a.mode));
-  if (a.mtime) {
-    const Nanos second = 1'000'000'000;
-    Nanos seconds = *a.mtime / second, rest = *a.mtime % second;
-    if (rest < 0) {
-      rest += second;
-      --seconds;
-    }
-    add(fmt::format("t={}.{:09}", seconds, rest));
-  }
-  if (a.uid) add(fmt::format("u={}", *a.uid));
-  if (a.gid) add(fmt::format("g={}", *a.gid));
-  if (!a.origin.empty()) add("o=" + a.origin);
+  const std::string packed = PackAttributes(a);
   Fields fields;
   if (!packed.empty()) fields.emplace_back(kMetaHeader, packed);
-  if (a.symlink) fields.emplace_back(kLinkHeader, Base64(*a.symlink));
+  if (a.symlink) fields.emplace_back(kLinkHeader, PackLink(*a.symlink));
   return fields;
 }
 
 Attributes AttributesOf(const HttpHead& head) {
-  Attributes a;
-  for (const std::string& field : Split(head.Get(kMetaHeader), ';')) {
-    if (field.size() < 3 || field[1] != '=') continue;
-    if (field[0] == 'o') {
-      if (field.size() <= 66) a.origin = field.substr(2);
-      continue;
-    }
-    const char* begin = field.data() + 2;
-    const char* end = field.data() + field.size();
-    long long number = 0;
-    const auto [rest, ec] = std::from_chars(begin, end, number, field[0] == 'm' ? 8 : 10);
-    if (ec != std::errc()) continue;
-    switch (field[0]) {
-      case 'm':
-        a.mode = static_cast<std::uint32_t>(number) & 07777;
-        break;
-      case 'u':
-        a.uid = static_cast<std::uint32_t>(number);
-        break;
-      case 'g':
-        a.gid = static_cast<std::uint32_t>(number);
-        break;
-      case 't': {
-        if (number > 9'000'000'000 || number < -9'000'000'000) break;
-        Nanos nanos = 0;
-        if (rest != end && *rest == '.') std::from_chars(rest + 1, end, nanos);
-        a.mtime = number * 1'000'000'000 + std::clamp<Nanos>(nanos, 0, 999'999'999);
-        break;
-      }
-      default:
-        break;
-    }
-  }
-  const std::string& link = head.Get(kLinkHeader);
-  if (!link.empty()) {
-    const std::string target = Base64Decode(link);
-    if (!target.empty() && target.size() < 4096 && target.find('\0') == std::string::npos)
-      a.symlink = target;
-  }
+  Attributes a = UnpackAttributes(head.Get(kMetaHeader));
+  const std::string target = UnpackLink(head.Get(kLinkHeader));
+  if (!target.empty()) a.symlink = target;
   return a;
 }
 
@@ -297,7 +178,8 @@ Status S3Provider::Read(const std::string& path, const std::string& version, std
   for (int attempt = 1;; ++attempt) {
     const Learnt l = learnt();
     const bool check = LooksLikeMd5(version) && l.etag_is_md5 != Learnt::kNo && offset == 0;
-    RangeSink range(path, version, offset, size, check, sink);
+    RangeSink range([&](const HttpHead& head) { return EntryOfHead(head, path); }, version, offset,
+                    size, check, sink);
     Call call = NewCall("GET", path, "read", cancel);
     call.headers.emplace_back("range", fmt::format("bytes={}-{}", offset, offset + size - 1));
     if (!version.empty()) call.headers.emplace_back("if-match", "\"" + version + "\"");

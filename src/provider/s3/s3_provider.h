@@ -65,7 +65,7 @@ class S3Provider : public Provider, public Browser {
   Steady LastSign() const override { return wire_.LastSign(); }
   bool TellsContent(const std::string& version) const override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
-  bool HoldsContent(const Entry& entry, WriteSource* source) override;
+  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
 
   Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
 

@@ -227,7 +227,7 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
 
 bool S3Provider::TellsContent(const std::string& version) const { return LooksLikeMd5(version); }
 
-bool S3Provider::HoldsContent(const Entry& entry, WriteSource* source) {
+bool S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source) {
   if (entry.size != source->Size()) return false;
   if (LooksLikeMd5(entry.version)) {
     const auto md5 = Md5Of(source, 0, source->Size());

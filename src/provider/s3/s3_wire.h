@@ -5,8 +5,7 @@
 #include <string>
 #include <vector>
 
-#include "net/http_client.h"
-#include "net/retry.h"
+#include "net/session.h"
 #include "net/uri.h"
 #include "provider/s3/s3_xml.h"
 #include "provider/s3/sigv4.h"
@@ -48,21 +47,16 @@ class Wire {
   // For every call from now on; false if they are the same.
   bool SetCredentials(Credentials credentials) EXCLUDES(mutex_);
   // How far this machine's clock was ahead of the store's at the last answer, to a second or two.
-  std::optional<Nanos> Ahead() const EXCLUDES(mutex_);
-  Steady LastSign() const { return http_.LastSign(); }
+  std::optional<Nanos> Ahead() const { return session_.Ahead(); }
+  Steady LastSign() const { return session_.LastSign(); }
   const WireOptions& options() const { return options_; }
 
  private:
-  Result<HttpResponse> SendOnce(const Call& call);
+  HttpRequest Signed(const Call& call) EXCLUDES(mutex_);
   const WireOptions options_;
-  HttpClient http_;
-  HttpClient aside_;  // for calls that must not wait behind others
-  // The store asked for a pause: nothing is sent before then, by anybody.
-  Status WaitForLeave(const Cancel& cancel) EXCLUDES(mutex_);
+  Session session_;
   mutable Mutex mutex_;
-  std::optional<Nanos> ahead_ GUARDED_BY(mutex_);
   Credentials credentials_ GUARDED_BY(mutex_);
-  Steady pause_until_ GUARDED_BY(mutex_){};
 };
 
 }  // namespace pargeter::s3

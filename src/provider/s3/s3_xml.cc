@@ -2,90 +2,22 @@
 
 #include <fmt/format.h>
 
-#include <charconv>
-#include <cstring>
-#include <pugixml.hpp>
-
 #include "base/text.h"
 #include "net/uri.h"
+#include "provider/xml.h"
 
 namespace pargeter::s3 {
-namespace {
 
-// Servers differ in whether they declare the namespace by default or with a prefix.
-bool Named(const pugi::xml_node& node, std::string_view name) {
-  std::string_view full = node.name();
-  const auto colon = full.find(':');
-  if (colon != std::string_view::npos) full.remove_prefix(colon + 1);
-  return full == name;
-}
+using xml::Child;
+using xml::Escape;
+using xml::Named;
+using xml::NumberIn;
+using xml::Root;
+using xml::Text;
 
-pugi::xml_node Child(const pugi::xml_node& parent, std::string_view name) {
-  for (const pugi::xml_node& child : parent.children()) {
-    if (Named(child, name)) return child;
-  }
-  return {};
-}
-
-std::string Text(const pugi::xml_node& parent, std::string_view name) {
-  return Child(parent, name).child_value();
-}
-
-template <typename Number>
-Number NumberIn(const pugi::xml_node& parent, std::string_view name) {
-  const std::string text = Text(parent, name);
-  Number value = 0;
-  std::from_chars(text.data(), text.data() + text.size(), value);
-  return value;
-}
-
-Error Malformed(std::string_view root) {
-  return Error(Code::kDamaged, fmt::format("the store answered with something that is no {}", root),
-               "Check that the endpoint is an S3-compatible store and not, say, a web page.");
-}
-
-// pugixml builds its tree without expanding document type definitions: entity bombs stay text. The
-// depth is checked before parsing, since the destructor of a very deep tree would recurse.
-bool TooDeep(std::string_view xml) {
-  int depth = 0;
-  for (std::size_t i = 0; i + 1 < xml.size(); ++i) {
-    if (xml[i] != '<') continue;
-    if (xml[i + 1] == '/') {
-      --depth;
-    } else if (xml[i + 1] != '?' && xml[i + 1] != '!') {
-      const auto end = xml.find('>', i);
-      if (end == std::string_view::npos) return true;
-      if (xml[end - 1] != '/' && ++depth > 32) return true;
-      i = end;
-    }
-  }
-  return false;
-}
-
-Result<pugi::xml_node> Root(pugi::xml_document& document, std::string_view xml,
-                            std::string_view name) {
-  if (TooDeep(xml)) return Malformed(name);
-  const auto outcome =
-      document.load_buffer(xml.data(), xml.size(),
-                           pugi::parse_default | pugi::parse_ws_pcdata_single, pugi::encoding_utf8);
-  if (!outcome || !Named(document.document_element(), name)) return Malformed(name);
-  return document.document_element();
-}
-
-}  // namespace
-
-std::string PlainEtag(std::string_view etag) {
-  etag = Trim(etag);
-  if (etag.substr(0, 2) == "W/") etag.remove_prefix(2);
-  if (etag.size() >= 2 && etag.front() == '"' && etag.back() == '"') {
-    etag = etag.substr(1, etag.size() - 2);
-  }
-  return std::string(etag);
-}
-
-Result<Listing> ParseListing(std::string_view xml) {
+Result<Listing> ParseListing(std::string_view text) {
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListBucketResult"));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListBucketResult"));
   const bool encoded = Text(root, "EncodingType") == "url";
   const auto decode = [&](std::string text) { return encoded ? PercentDecode(text) : text; };
   Listing listing;
@@ -110,10 +42,10 @@ Result<Listing> ParseListing(std::string_view xml) {
   return listing;
 }
 
-ErrorDocument ParseError(std::string_view xml) {
+ErrorDocument ParseError(std::string_view text) {
   ErrorDocument out;
   pugi::xml_document document;
-  const auto root = Root(document, xml, "Error");
+  const auto root = Root(document, text, "Error");
   if (!root.ok()) return out;
   out.code = Text(*root, "Code");
   out.message = Printable(Text(*root, "Message")).substr(0, 300);
@@ -121,9 +53,9 @@ ErrorDocument ParseError(std::string_view xml) {
   return out;
 }
 
-Result<std::vector<std::string>> ParseBuckets(std::string_view xml) {
+Result<std::vector<std::string>> ParseBuckets(std::string_view text) {
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListAllMyBucketsResult"));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListAllMyBucketsResult"));
   std::vector<std::string> names;
   for (const pugi::xml_node& node : Child(root, "Buckets").children()) {
     if (Named(node, "Bucket")) names.push_back(Text(node, "Name"));
@@ -131,17 +63,17 @@ Result<std::vector<std::string>> ParseBuckets(std::string_view xml) {
   return names;
 }
 
-Result<std::string> ParseUploadId(std::string_view xml) {
+Result<std::string> ParseUploadId(std::string_view text) {
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "InitiateMultipartUploadResult"));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "InitiateMultipartUploadResult"));
   const std::string id = Text(root, "UploadId");
-  if (id.empty()) return Malformed("upload");
+  if (id.empty()) return Error(Code::kDamaged, "the store began an upload without naming it");
   return id;
 }
 
-Result<PartPage> ParseParts(std::string_view xml) {
+Result<PartPage> ParseParts(std::string_view text) {
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListPartsResult"));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListPartsResult"));
   PartPage page;
   for (const pugi::xml_node& node : root.children()) {
     if (!Named(node, "Part")) continue;
@@ -153,9 +85,9 @@ Result<PartPage> ParseParts(std::string_view xml) {
   return page;
 }
 
-Result<UploadPage> ParseUploads(std::string_view xml) {
+Result<UploadPage> ParseUploads(std::string_view text) {
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "ListMultipartUploadsResult"));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListMultipartUploadsResult"));
   const bool encoded = Text(root, "EncodingType") == "url";
   const auto decode = [&](std::string text) { return encoded ? PercentDecode(text) : text; };
   UploadPage page;
@@ -171,17 +103,17 @@ Result<UploadPage> ParseUploads(std::string_view xml) {
   return page;
 }
 
-Result<std::string> ParseEtagResult(std::string_view xml, std::string_view root_name) {
-  const ErrorDocument error = ParseError(xml);
+Result<std::string> ParseEtagResult(std::string_view text, std::string_view root_name) {
+  const ErrorDocument error = ParseError(text);
   if (!error.code.empty()) return ErrorOf(200, error, "the store could not finish");
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, root_name));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, root_name));
   return PlainEtag(Text(root, "ETag"));
 }
 
-Result<std::vector<std::pair<std::string, Error>>> ParseDeleteResult(std::string_view xml) {
+Result<std::vector<std::pair<std::string, Error>>> ParseDeleteResult(std::string_view text) {
   pugi::xml_document document;
-  PG_ASSIGN(const pugi::xml_node root, Root(document, xml, "DeleteResult"));
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "DeleteResult"));
   std::vector<std::pair<std::string, Error>> failed;
   for (const pugi::xml_node& node : root.children()) {
     if (!Named(node, "Error")) continue;
@@ -200,39 +132,10 @@ std::string CompleteDocument(const std::vector<UploadedPart>& parts) {
   return out + "</CompleteMultipartUpload>";
 }
 
-namespace {
-std::string EscapeXml(std::string_view text) {
-  std::string out;
-  for (const char c : text) {
-    switch (c) {
-      case '&':
-        out += "&amp;";
-        break;
-      case '<':
-        out += "&lt;";
-        break;
-      case '>':
-        out += "&gt;";
-        break;
-      case '"':
-        out += "&quot;";
-        break;
-      default:
-        if (static_cast<unsigned char>(c) < 0x20) {
-          out += fmt::format("&#{};", static_cast<int>(c));
-        } else {
-          out += c;
-        }
-    }
-  }
-  return out;
-}
-}  // namespace
-
 std::string DeleteDocument(const std::vector<std::string>& keys) {
   std::string out = "<Delete><Quiet>true</Quiet>";
   for (const std::string& key : keys) {
-    out += "<Object><Key>" + EscapeXml(key) + "</Key></Object>";
+    out += "<Object><Key>" + Escape(key) + "</Key></Object>";
   }
   return out + "</Delete>";
 }

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "base/error.h"
+#include "net/http_client.h"
 #include "provider/provider.h"
 
 namespace pargeter::s3 {
@@ -51,8 +52,6 @@ Result<std::vector<std::pair<std::string, Error>>> ParseDeleteResult(std::string
 std::string CompleteDocument(const std::vector<UploadedPart>& parts);
 std::string DeleteDocument(const std::vector<std::string>& keys);
 
-// Without quotes and without a weak mark: the form in which versions are kept and compared.
-std::string PlainEtag(std::string_view etag);
 // The error of a refused request, by its code where it gives one and by its status otherwise.
 Error ErrorOf(int status, const ErrorDocument& document, std::string_view what);
 

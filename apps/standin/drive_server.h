@@ -1,0 +1,37 @@
+// The simulated cloud drive: folders over WebDAV (RFC 4918), with quota (RFC 4331), privileges
+// (RFC 3744), locks, entity tags and all the ways in which real servers do without them.
+#pragma once
+
+#include <memory>
+#include <string>
+
+#include "base/error.h"
+#include "faults.h"
+#include "http_host.h"
+#include "object_store.h"
+
+namespace pargeter::standin {
+
+struct DriveServerOptions {
+  HttpHost::Options http;
+  std::string user = "curator", password;
+  std::string guest_user, guest_password;  // may only read; "" = none
+  std::string request_log;                 // file for JSON lines, "" = none
+  Duration latency{0};
+  std::uint64_t quota = 0;  // bytes, 0: without
+  bool silent_put = false;  // PUT does not say which version it made
+  bool tagless = false;     // no entity tags at all, and conditions on them are not heeded
+};
+
+class DriveServer {
+ public:
+  DriveServer(DriveServerOptions options, ObjectStore* store, Faults* faults);
+  ~DriveServer();
+  Result<int> Start();  // the port
+
+ private:
+  class Impl;
+  std::unique_ptr<Impl> impl_;
+};
+
+}  // namespace pargeter::standin

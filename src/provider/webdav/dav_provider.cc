@@ -1,0 +1,380 @@
+#include "provider/webdav/dav_provider.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+
+#include "base/log.h"
+#include "base/random.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "provider/attributes.h"
+#include "provider/range_sink.h"
+#include "provider/webdav/dav_paths.h"
+
+namespace pargeter::webdav {
+namespace {
+
+constexpr const char* kFolderVersion = "folder";
+constexpr Duration kClocksDiffer(60000);
+
+std::string VersionOf(const std::string& etag, Nanos modified, std::uint64_t size) {
+  return etag.empty() ? fmt::format("{}-{}", modified / 1'000'000'000, size) : PlainEtag(etag);
+}
+
+}  // namespace
+
+bool Sayable(const std::string& path) {
+  if (path.find('\0') != std::string::npos) return false;
+  const std::vector<std::string> parts = Split(path, '/');
+  for (std::size_t i = 0; i < parts.size(); ++i) {
+    const bool end = i + 1 == parts.size();  // a folder's path ends in "/"
+    if (parts[i] == "." || parts[i] == ".." || (parts[i].empty() && !end)) return false;
+  }
+  return true;
+}
+
+std::string NameIn(const std::string& path) {
+  const std::string plain = IsFolderPath(path) ? path.substr(0, path.size() - 1) : path;
+  return plain.substr(plain.rfind('/') + 1);
+}
+
+DavProvider::DavProvider(DavOptions options) : options_(std::move(options)), wire_(options_.wire) {}
+
+DavProvider::Learnt DavProvider::learnt() const {
+  const Lock lock(mutex_);
+  return learnt_;
+}
+
+Capabilities DavProvider::Can() const {
+  const Learnt l = learnt();
+  Capabilities can;
+  can.real_folders = true;
+  if (!l.probed) return can;
+  const bool directly = WritesDirectly(l);
+  can.moves_folders = l.move_absent;
+  can.create = directly || l.move_absent ? Guard::kAtomic : Guard::kCheckFirst;
+  can.replace = directly || l.move_version ? Guard::kAtomic : Guard::kCheckFirst;
+  return can;
+}
+
+Call DavProvider::NewCall(std::string method, const std::string& path, std::string_view what,
+                          const Cancel& cancel) const {
+  Call call;
+  call.method = std::move(method);
+  call.path = options_.prefix + path;
+  const std::string name = path.empty() ? wire_.UrlOf(options_.prefix) : path;
+  call.what = fmt::format("cannot {} {}", what, Printable(name));
+  call.cancel = cancel;
+  return call;
+}
+
+// ---- looking
+
+Result<Multistatus> DavProvider::Propfind(const std::string& path, int depth, bool deep,
+                                          const Cancel& cancel) {
+  if (!Sayable(path)) return Error(Code::kNotFound, "there can be no " + Printable(path));
+  Call call = NewCall("PROPFIND", path, depth == 0 ? "look at" : "list", cancel);
+  call.headers = {{"depth", std::to_string(depth)}};
+  call.body = PropfindBody(deep);
+  int status = 0;
+  call.status = &status;
+  auto response = wire_.Send(call);
+  if (!response.ok() && status / 100 == 3 && !IsFolderPath(call.path)) {
+    call.path += "/";  // some servers want it for folders, and say so by a redirection
+    response = wire_.Send(call);
+  }
+  if (!response.ok()) return response.error();
+  auto parsed = ParseMultistatus(response->body);
+  if (!parsed.ok()) return parsed.error().Within(call.what);
+  return parsed;
+}
+
+Result<Item> DavProvider::ItemAt(const std::string& path, const Cancel& cancel) {
+  PG_ASSIGN(Multistatus answer, Propfind(path, 0, path.empty(), cancel));
+  if (answer.items.size() != 1 || answer.items[0].status / 100 != 2) {
+    const int status = answer.items.empty() ? 0 : answer.items[0].status;
+    if (status == 404) return Error(Code::kNotFound, "there is no " + Printable(path));
+    return Error(status == 403 || status == 401 ? Code::kPermission : Code::kDamaged,
+                 fmt::format("the server does not say what {} is", Printable(path)));
+  }
+  return std::move(answer.items[0]);
+}
+
+Entry DavProvider::EntryOf(const Item& item, const std::string& name) const {
+  Entry entry;
+  entry.name = name;
+  entry.modified = item.modified;
+  entry.attributes_known = item.attributes_answered;
+  entry.attributes = UnpackAttributes(item.attributes);
+  if (item.folder) {
+    entry.kind = Kind::kFolder;
+    entry.marker = true;
+    entry.version = kFolderVersion;
+    return entry;
+  }
+  entry.size = item.size;
+  entry.version = VersionOf(item.etag, item.modified, item.size);
+  if (const std::string target = UnpackLink(item.link); !target.empty()) {
+    entry.attributes.symlink = target;
+    entry.kind = Kind::kSymlink;
+  }
+  return entry;
+}
+
+Entry DavProvider::EntryOfHead(const HttpHead& head, const std::string& path) const {
+  Entry entry;
+  entry.name = NameIn(path);
+  entry.modified = ParseHttpDate(head.Get("last-modified").c_str());
+  entry.size = std::strtoull(head.Get("content-length").c_str(), nullptr, 10);
+  const std::string& range = head.Get("content-range");
+  std::uint64_t total = entry.size;
+  if (const auto slash = range.rfind('/'); slash != std::string::npos)
+    total = std::strtoull(range.c_str() + slash + 1, nullptr, 10);
+  entry.version = VersionOf(head.Get("etag"), entry.modified, total);
+  return entry;
+}
+
+Result<ListPage> DavProvider::List(const std::string& folder, const std::string&,
+                                   const Cancel& cancel) {
+  const auto answer = Propfind(folder, 1, false, cancel);
+  if (!answer.ok()) {
+    // the drive's own folder must not seem to have become empty
+    if (answer.error().code == Code::kNotFound && !folder.empty()) return ListPage();
+    return answer.error();
+  }
+  const std::string own = PathOfHref(wire_.UrlOf(options_.prefix + folder));
+  ListPage page;
+  for (const Item& item : answer->items) {
+    if (item.path == own) {
+      if (!item.folder) return Error(Code::kNotFolder, Printable(folder) + " is a file there");
+      continue;
+    }
+    const bool below = item.path.compare(0, own.size() + 1, own + "/") == 0;
+    const std::string name = below ? item.path.substr(own.size() + 1) : "";
+    if (name.empty() || name.find('/') != std::string::npos || !Sayable(name)) {
+      Log(LogLevel::kWarning, "the server listed {}, which is not in {}: left out",
+          Printable(item.path), Printable(own));
+      continue;
+    }
+    if (item.status / 100 != 2) {
+      Log(LogLevel::kWarning, "the server does not say what {} is ({}): left out",
+          Printable(item.path), item.status);
+      continue;
+    }
+    page.entries.push_back(EntryOf(item, name));
+  }
+  return page;
+}
+
+// `next` is the folders that are still to be listed, relative to `folder`, each after a NUL.
+Result<ListPage> DavProvider::ListDeep(const std::string& folder, const std::string& next,
+                                       const Cancel& cancel) {
+  const auto cut = next.rfind('\0');
+  const std::string below = next.empty() ? "" : next.substr(cut + 1);
+  ListPage page;
+  page.next = next.empty() ? "" : next.substr(0, cut);
+  auto listed = Propfind(folder + below, 1, false, cancel);
+  if (!listed.ok())
+    return listed.error().code == Code::kNotFound ? Result<ListPage>(std::move(page))
+                                                  : listed.error();
+  PG_ASSIGN(ListPage entries, List(folder + below, "", cancel));
+  if (below.empty() && !folder.empty()) {
+    Entry self;  // as a store of flat keys has it
+    self.version = kFolderVersion;
+    page.entries.push_back(std::move(self));
+  }
+  for (Entry& entry : entries.entries) {
+    entry.name.insert(0, below);
+    if (entry.kind == Kind::kFolder) {
+      entry.name += "/";
+      page.next += std::string(1, '\0') + entry.name;
+      entry.kind = Kind::kFile;
+    }
+    page.entries.push_back(std::move(entry));
+  }
+  return page;
+}
+
+Result<Entry> DavProvider::Look(const std::string& path, const Cancel& cancel) {
+  PG_ASSIGN(const Item item, ItemAt(path, cancel));
+  return EntryOf(item, NameIn(path));
+}
+
+Status DavProvider::Read(const std::string& path, const std::string& version, std::uint64_t offset,
+                         std::uint64_t size, ReadSink* sink, const Cancel& cancel) {
+  if (size == 0) return {};
+  if (!Sayable(path)) return Error(Code::kNotFound, "there can be no " + Printable(path));
+  for (int attempt = 1;; ++attempt) {
+    // The tag of the answer is compared here: a weak one never matches a condition, RFC 9110
+    // section 13.1.1, and servers call fresh ones weak.
+    RangeSink range([&](const HttpHead& head) { return EntryOfHead(head, path); }, version, offset,
+                    size, false, sink);
+    Call call = NewCall("GET", path, "read", cancel);
+    call.headers = {{"range", fmt::format("bytes={}-{}", offset, offset + size - 1)}};
+    call.sink = &range;
+    PG_TRY(wire_.Send(call));
+    const Status good = range.Check();
+    if (good.ok() || attempt >= 4) return good;
+    Log(LogLevel::kWarning, "{}; reading it again", good.error().what);
+  }
+}
+
+// ---- what the server does
+
+const std::vector<std::pair<const char*, bool DavProvider::Learnt::*>>& DavProvider::Flags() {
+  static const std::vector<std::pair<const char*, bool Learnt::*>> flags = {
+      {"put-absent", &Learnt::put_absent},
+      {"put-version", &Learnt::put_version},
+      {"put-tells", &Learnt::put_tells},
+      {"move-absent", &Learnt::move_absent},
+      {"move-version", &Learnt::move_version},
+      {"move-keeps", &Learnt::move_keeps},
+      {"delete-version", &Learnt::delete_version},
+      {"properties", &Learnt::properties},
+      {"properties-keep", &Learnt::properties_keep},
+      {"locks", &Learnt::locks}};
+  return flags;
+}
+
+Status DavProvider::Probe(const Cancel& cancel) {
+  const std::string name = std::string(kScratchPrefix) + RandomName();
+  Learnt found;
+  const Status tried = Try(name + "a", name + "b", &found, cancel);
+  for (const char* each : {"a", "b"})
+    Ignore(wire_.Send(NewCall("DELETE", name + each, "", cancel)));
+  PG_TRY(tried);
+  found.probed = true;
+  const Lock lock(mutex_);
+  learnt_ = found;
+  return {};
+}
+
+// With two files of its own: is each condition heeded when it does not hold?
+Status DavProvider::Try(const std::string& a, const std::string& b, Learnt* found,
+                        const Cancel& cancel) {
+  int status = 0;
+  const auto send = [&](const char* method, const std::string& path, Headers headers,
+                        std::string body = {}) {
+    Call call = NewCall(method, path, "try what the server does with", cancel);
+    call.headers = std::move(headers);
+    call.body = std::move(body);
+    call.status = &status;
+    return wire_.Send(call);
+  };
+  const auto passing = [&](const Result<HttpResponse>& r) {
+    return !r.ok() && (MayRetry(r.error().code) || r.error().code == Code::kCancelled ||
+                       r.error().code == Code::kSignIn);
+  };
+  PG_ASSIGN(const HttpResponse made, send("PUT", a, {}, "one"));
+  PG_ASSIGN(Item item, ItemAt(a, cancel));
+  const std::string told = made.head.Get("etag");
+  found->put_tells = !told.empty() && PlainEtag(told) == PlainEtag(item.etag);
+  found->locks = item.locks;
+
+  PG_TRY(SetProperties(a, UnpackAttributes("m=640"), "", cancel));
+  PG_ASSIGN(const Item again, ItemAt(a, cancel));
+  found->properties = again.attributes == "m=640";
+  found->properties_keep = PlainEtag(again.etag) == PlainEtag(item.etag);
+
+  const std::string wrong = "\"0-not-its-tag\"";
+  struct Trial {
+    const char* method;
+    std::string path;
+    Headers headers;
+    bool Learnt::*flag;
+  };
+  const Headers to = {{"destination", wire_.UrlOf(options_.prefix + b)}};
+  PG_TRY(send("PUT", b, {}, "two"));
+  std::vector<Trial> trials = {
+      {"PUT", a, {{"if-none-match", "*"}}, &Learnt::put_absent},
+      {"PUT", a, {{"if-match", wrong}}, &Learnt::put_version},
+      {"DELETE", a, {{"if-match", wrong}}, &Learnt::delete_version},
+      {"MOVE", a, {to[0], {"overwrite", "F"}}, &Learnt::move_absent},
+      {"MOVE",
+       a,
+       {to[0], {"overwrite", "T"}, {"if", fmt::format("<{}> ([{}])", to[0].second, wrong)}},
+       &Learnt::move_version}};
+  for (const Trial& trial : trials) {
+    const auto outcome = send(trial.method, trial.path, trial.headers,
+                              trial.method == std::string("PUT") ? "three" : "");
+    if (passing(outcome)) return outcome.error();
+    found->*trial.flag = status == 412;
+    if (outcome.ok()) PG_TRY(send("PUT", a, {}, "one"));
+  }
+  if (item.etag.empty()) found->put_version = found->delete_version = found->move_version = false;
+  PG_ASSIGN(item, ItemAt(a, cancel));
+  const auto moved = send("MOVE", a, {to[0], {"overwrite", "T"}});
+  if (!moved.ok()) return passing(moved) ? Status(moved.error()) : Status();
+  PG_ASSIGN(const Item there, ItemAt(b, cancel));
+  found->move_keeps = !item.etag.empty() && PlainEtag(there.etag) == PlainEtag(item.etag);
+  return {};
+}
+
+std::string DavProvider::ProbeResult() const {
+  const Learnt l = learnt();
+  if (!l.probed) return "";
+  std::string words = "webdav";
+  for (const auto& [name, flag] : Flags())
+    if (l.*flag) words += std::string(" ") + name;
+  return words;
+}
+
+void DavProvider::AdoptProbeResult(const std::string& result) {
+  const std::vector<std::string> words = Split(result, ' ');
+  if (words.empty() || words[0] != "webdav") return;
+  const Lock lock(mutex_);
+  learnt_.probed = true;
+  for (const auto& [name, flag] : Flags())
+    learnt_.*flag = std::find(words.begin(), words.end(), name) != words.end();
+}
+
+Status DavProvider::Ping(Duration patience, const Cancel& cancel) {
+  Call call = NewCall("OPTIONS", "", "reach", cancel);
+  call.once = patience;
+  const auto answer = wire_.Send(call);
+  if (answer.ok()) return {};
+  const Code code = answer.error().code;
+  // whoever refuses is there
+  return code == Code::kUnavailable || code == Code::kTimeout ? Status(answer.error()) : Status();
+}
+
+Result<std::vector<Entry>> DavProvider::Browse(const std::string& folder, const Cancel& cancel) {
+  std::string at = folder;
+  if (!at.empty() && at.back() != '/') at += "/";
+  PG_ASSIGN(ListPage page, List(at == options_.prefix ? "" : at, "", cancel));
+  return std::move(page.entries);
+}
+
+TestReport DavProvider::Test(bool may_write, const Cancel& cancel) {
+  TestReport report;
+  const auto step = [&](std::string what, const Status& outcome, std::string detail) {
+    if (!outcome.ok()) report.failure = outcome.error();
+    report.steps.push_back(
+        {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
+    return outcome.ok();
+  };
+  const auto listed = List("", "", cancel);
+  if (!step("list", listed.ok() ? Status() : Status(listed.error()), "the folder can be listed"))
+    return report;
+  if (const auto ahead = wire_.Ahead()) {
+    const Duration apart(std::abs(*ahead) / 1'000'000);
+    if (apart > kClocksDiffer)
+      report.clock = fmt::format("this machine's clock is {} {} the store's", FormatAge(apart),
+                                 *ahead > 0 ? "ahead of" : "behind");
+    step("clock", {}, report.clock.empty() ? "agrees with the store's" : report.clock);
+  }
+  if (!may_write) return report;
+  const Status probed = Probe(cancel);
+  const Capabilities can = Can();
+  const bool atomic = can.create == Guard::kAtomic && can.replace == Guard::kAtomic;
+  step("write", probed,
+       atomic
+           ? "a trial file was written and deleted; the server itself guards unseen changes"
+           : "a trial file was written and deleted; the server guards no unseen changes, so each "
+             "is looked for before a write");
+  return report;
+}
+
+}  // namespace pargeter::webdav

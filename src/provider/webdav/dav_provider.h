@@ -1,0 +1,137 @@
+// The Provider for WebDAV servers, RFC 4918. What a server can do is probed, never assumed from its
+// name: servers differ most in what they do with preconditions and entity tags.
+//
+// A version is an entity tag without its weak mark, or where there is none the time of change and
+// the size: then two changes within a second that leave the size as it was look alike. Folders are
+// real; a path that ends in "/" names one, as in a store of flat keys, so that a folder is copied,
+// looked at and removed like any other object (removed only if empty). Attributes are a property of
+// our own (urn:pargeter pargeter-attributes), which listings carry.
+#pragma once
+
+#include <functional>
+#include <string>
+
+#include "base/mutex.h"
+#include "provider/provider.h"
+#include "provider/webdav/dav_wire.h"
+#include "provider/webdav/dav_xml.h"
+
+namespace pargeter::webdav {
+
+struct DavOptions {
+  WireOptions wire;
+  std::string prefix;  // below the base: "" or ending in "/"
+};
+
+class DavProvider : public Provider, public Browser {
+ public:
+  explicit DavProvider(DavOptions options);
+
+  bool SetLogin(Login login) { return wire_.SetLogin(std::move(login)); }
+
+  bool TellsContent(const std::string&) const override { return false; }
+  Capabilities Can() const override;
+  Result<ListPage> List(const std::string& folder, const std::string& next,
+                        const Cancel& cancel) override;
+  // A page is a folder.
+  Result<ListPage> ListDeep(const std::string& folder, const std::string& next,
+                            const Cancel& cancel) override;
+  Result<Entry> Look(const std::string& path, const Cancel& cancel) override;
+  Status Read(const std::string& path, const std::string& version, std::uint64_t offset,
+              std::uint64_t size, ReadSink* sink, const Cancel& cancel) override;
+  Result<Entry> Write(const std::string& path, WriteSource* source, const Attributes& attributes,
+                      const Precondition& only_if, const Cancel& cancel) override;
+  // Files go up whole: parts are kUnsupported.
+  Result<PartedUpload> BeginParts(const std::string& path, const Attributes& attributes,
+                                  const Cancel& cancel) override;
+  Result<UploadedPart> WritePart(const PartedUpload& upload, int number, WriteSource* part,
+                                 const Cancel& cancel) override;
+  Result<std::vector<UploadedPart>> ListParts(const PartedUpload& upload,
+                                              const Cancel& cancel) override;
+  Result<Entry> CompleteParts(const PartedUpload& upload, const std::vector<UploadedPart>& parts,
+                              const Precondition& only_if, const Cancel& cancel) override;
+  Status AbortParts(const PartedUpload& upload, const Cancel& cancel) override;
+  Result<std::vector<PartedUpload>> ListUploads(const Cancel& cancel) override;
+  Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t size,
+                     const std::string& to, const Attributes* attributes,
+                     const Precondition& only_if, const Cancel& cancel) override;
+  Status MoveFolder(const std::string& from, const std::string& to, const Cancel& cancel) override;
+  Status Remove(const std::string& path, const Precondition& only_if,
+                const Cancel& cancel) override;
+  Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
+      const std::vector<Removal>& removals, const Cancel& cancel) override;
+  Status MakeFolder(const std::string& path, const Attributes& attributes,
+                    const Cancel& cancel) override;
+  Status RemoveFolder(const std::string& path, const Cancel& cancel) override;
+  Status Probe(const Cancel& cancel) override;
+  std::string ProbeResult() const override;
+  void AdoptProbeResult(const std::string& result) override;
+  Status Ping(Duration patience, const Cancel& cancel) override;
+  Steady LastSign() const override { return wire_.LastSign(); }
+  TestReport Test(bool may_write, const Cancel& cancel) override;
+  // Reads back what is there: no version of this protocol tells.
+  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
+
+  Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
+
+ private:
+  // What probing taught us of this server.
+  struct Learnt {
+    bool probed = false;
+    bool put_absent = false;       // PUT heeds If-None-Match: *
+    bool put_version = false;      // PUT heeds If-Match
+    bool put_tells = false;        // PUT answers with the entity tag that listings show
+    bool move_absent = false;      // MOVE heeds Overwrite: F
+    bool move_version = false;     // MOVE heeds an If header for its destination
+    bool move_keeps = false;       // MOVE leaves the entity tag as it is
+    bool delete_version = false;   // DELETE heeds If-Match
+    bool properties = false;       // properties of our own are kept
+    bool properties_keep = false;  // and change no entity tag
+    bool locks = false;
+  };
+  // The flags and their names, in the order in which they are kept.
+  static const std::vector<std::pair<const char*, bool Learnt::*>>& Flags();
+  Learnt learnt() const EXCLUDES(mutex_);
+  // A PUT of its own says what came of it; else what goes up stands aside until it is known.
+  static bool WritesDirectly(const Learnt& l) {
+    return l.put_absent && l.put_version && l.put_tells && (l.properties_keep || !l.properties);
+  }
+
+  Call NewCall(std::string method, const std::string& path, std::string_view what,
+               const Cancel& cancel) const;
+  Result<Multistatus> Propfind(const std::string& path, int depth, bool deep, const Cancel& cancel);
+  Result<Item> ItemAt(const std::string& path, const Cancel& cancel);
+  std::string Tagged(const std::string& path, const std::string& etag) const;
+  Entry EntryOf(const Item& item, const std::string& name) const;
+  Entry EntryOfHead(const HttpHead& head, const std::string& path) const;
+  Status SetProperties(const std::string& path, const Attributes& attributes,
+                       const std::string& version, const Cancel& cancel);
+  // kChanged unless `only_if` holds at `path` now; the item that is there, if there is one.
+  Result<std::optional<Item>> CheckFirst(const std::string& path, const Precondition& only_if,
+                                         const Cancel& cancel);
+  Result<Entry> WriteDirectly(const std::string& path, WriteSource* source,
+                              const Attributes& attributes, const Precondition& only_if,
+                              const Cancel& cancel);
+  Result<Entry> WriteAside(const std::string& path, WriteSource* source,
+                           const Attributes& attributes, const Precondition& only_if,
+                           const Cancel& cancel);
+  // Sends `call`; when a folder above its target is missing, makes it and sends it again.
+  Result<HttpResponse> SendMakingFolders(Call call, const std::string& target);
+  Status MakeParents(const std::string& path, const Cancel& cancel);
+  // The scratch file becomes the file at `path`; says what is there then.
+  Result<Entry> Settle(const std::string& scratch, const Item& ours, const std::string& path,
+                       const Precondition& only_if, const Cancel& cancel);
+  Status MoveOver(const std::string& scratch, const std::string& path, const Precondition& only_if,
+                  const Cancel& cancel);
+  Status RemoveNow(const std::string& path, const std::string& etag, const Cancel& cancel);
+  Result<bool> SameBytes(const std::string& path, const Entry& entry, WriteSource* source,
+                         const Cancel& cancel);
+  Status Try(const std::string& a, const std::string& b, Learnt* found, const Cancel& cancel);
+
+  const DavOptions options_;
+  Wire wire_;
+  mutable Mutex mutex_;
+  Learnt learnt_ GUARDED_BY(mutex_);
+};
+
+}  // namespace pargeter::webdav

@@ -1,0 +1,61 @@
+// Requests to one WebDAV server: addressed, authorized, sent, tried again; refusals become Errors.
+// Thread-safe.
+#pragma once
+
+#include <string>
+
+#include "base/mutex.h"
+#include "net/session.h"
+#include "net/uri.h"
+
+namespace pargeter::webdav {
+
+struct Login {
+  std::string user, password;  // Basic, RFC 7617
+};
+
+struct WireOptions {
+  Endpoint base;  // the folder that paths are relative to
+  Login login;
+  std::string ca_file;
+  RetryPolicy retry;
+  Deadlines deadlines;
+  const Clock* clock = &SystemClock();
+};
+
+struct Call {
+  std::string method = "GET";
+  std::string path;  // relative to the base, raw bytes; of a folder it ends in "/"
+  Headers headers;   // lower-case names
+  std::string body;  // XML
+  BodySource* source = nullptr;
+  BodySink* sink = nullptr;
+  std::string what;       // for messages: "cannot read x"
+  Duration once{0};       // not 0: one attempt, within this span
+  int* status = nullptr;  // of the last answer
+  Cancel cancel;
+};
+
+class Wire {
+ public:
+  explicit Wire(WireOptions options);
+  // 2xx answers only; everything else is an Error.
+  Result<HttpResponse> Send(const Call& call);
+  bool SetLogin(Login login) EXCLUDES(mutex_);  // false if it is the same
+  std::string UrlOf(const std::string& path) const;
+  std::optional<Nanos> Ahead() const { return session_.Ahead(); }
+  Steady LastSign() const { return session_.LastSign(); }
+  const Endpoint& base() const { return options_.base; }
+
+ private:
+  HttpRequest Made(const Call& call) EXCLUDES(mutex_);
+  const WireOptions options_;
+  Session session_;
+  mutable Mutex mutex_;
+  Login login_ GUARDED_BY(mutex_);
+};
+
+// The error of a refused request.
+Error ErrorOf(const HttpResponse& response, std::string_view what);
+
+}  // namespace pargeter::webdav

@@ -1,0 +1,462 @@
+// DavProvider: what changes something at the server.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/digest.h"
+#include "base/log.h"
+#include "base/text.h"
+#include "provider/attributes.h"
+#include "provider/webdav/dav_paths.h"
+#include "provider/webdav/dav_provider.h"
+
+namespace pargeter::webdav {
+namespace {
+
+using Want = Precondition::Want;
+
+class SourceBody : public BodySource {
+ public:
+  explicit SourceBody(WriteSource* source) : source_(source) {}
+  std::uint64_t Size() const override { return source_->Size(); }
+  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
+    return source_->Read(data, size, offset);
+  }
+
+ private:
+  WriteSource* source_;
+};
+
+// Are these the source's bytes?
+class CompareSink : public ReadSink {
+ public:
+  explicit CompareSink(WriteSource* source) : source_(source) {}
+  Status Begin(const Entry&) override {
+    at_ = 0;
+    same_ = true;
+    return {};
+  }
+  Status Write(std::string_view data) override {
+    std::string own(data.size(), '\0');
+    for (std::size_t n = 0; n < own.size();) {
+      PG_ASSIGN(const std::size_t got, source_->Read(own.data() + n, own.size() - n, at_ + n));
+      if (got == 0) return Error(Code::kChanged, "it is longer than what is here");
+      n += got;
+    }
+    at_ += data.size();
+    if (own == data) return {};
+    same_ = false;
+    return Error(Code::kChanged, "it is something else");
+  }
+  bool Same() const { return same_ && at_ == source_->Size(); }
+
+ private:
+  WriteSource* source_;
+  std::uint64_t at_ = 0;
+  bool same_ = true;
+};
+
+std::string Quoted(const std::string& version) { return "\"" + version + "\""; }
+
+Error ChangedMeanwhile(const std::string& path) {
+  return Error(Code::kChanged,
+               fmt::format("{} was changed at the store meanwhile", Printable(path)));
+}
+
+}  // namespace
+
+// Says for which resource: without, servers take it for the folder above, too. RFC 4918 10.4.3.
+std::string DavProvider::Tagged(const std::string& path, const std::string& etag) const {
+  return fmt::format("<{}> ([{}])", wire_.UrlOf(options_.prefix + path), etag);
+}
+
+// ---- whole files
+
+Result<Entry> DavProvider::Write(const std::string& path, WriteSource* source,
+                                 const Attributes& attributes, const Precondition& only_if,
+                                 const Cancel& cancel) {
+  if (!Sayable(path) || IsFolderPath(path))
+    return Error(Code::kInvalid,
+                 fmt::format("this server cannot hold a file called {}", Printable(path)),
+                 "Give it another name.");
+  return WritesDirectly(learnt()) ? WriteDirectly(path, source, attributes, only_if, cancel)
+                                  : WriteAside(path, source, attributes, only_if, cancel);
+}
+
+Result<Entry> DavProvider::WriteDirectly(const std::string& path, WriteSource* source,
+                                         const Attributes& attributes, const Precondition& only_if,
+                                         const Cancel& cancel) {
+  SourceBody body(source);
+  Call call = NewCall("PUT", path, "write", cancel);
+  call.source = &body;
+  call.headers = {{"content-type", "application/octet-stream"}};
+  if (only_if.want == Want::kNothingThere) call.headers.emplace_back("if-none-match", "*");
+  if (only_if.want == Want::kThisVersion)
+    call.headers.emplace_back("if-match", Quoted(only_if.version));
+  auto response = SendMakingFolders(call, path);
+  if (!response.ok() && response.error().code == Code::kChanged &&
+      only_if.want == Want::kThisVersion) {
+    // a fresh tag may be a weak one, which matches no such condition: named as it is, it does
+    const auto there = ItemAt(path, cancel);
+    if (there.ok() && PlainEtag(there->etag) == only_if.version &&
+        there->etag != Quoted(only_if.version)) {
+      call.headers.back() = {"if", Tagged(path, there->etag)};
+      response = wire_.Send(call);
+    }
+  }
+  if (!response.ok()) return response.error();
+  Entry entry;
+  entry.name = NameIn(path);
+  entry.size = source->Size();
+  entry.version = PlainEtag(response->head.Get("etag"));
+  entry.attributes = attributes;
+  entry.attributes_known = true;
+  if (entry.version.empty())
+    return Error(Code::kDamaged, fmt::format("the server took {} without saying which version "
+                                             "it is",
+                                             Printable(path)));
+  PG_TRY(SetProperties(path, attributes, entry.version, cancel));
+  return entry;
+}
+
+// Under a name that nobody else uses first: what is there is known before it takes the place.
+Result<Entry> DavProvider::WriteAside(const std::string& path, WriteSource* source,
+                                      const Attributes& attributes, const Precondition& only_if,
+                                      const Cancel& cancel) {
+  // the same for each attempt, so that an interrupted one leaves nothing
+  const std::string scratch = path.substr(0, path.rfind('/') + 1) + std::string(kScratchPrefix) +
+                              "put-" + Hex(Md5(path + "\n" + attributes.origin));
+  SourceBody body(source);
+  Call call = NewCall("PUT", scratch, "write", cancel);
+  call.what = fmt::format("cannot write {}", Printable(path));
+  call.source = &body;
+  call.headers = {{"content-type", "application/octet-stream"}};
+  auto entry = [&]() -> Result<Entry> {
+    PG_TRY(SendMakingFolders(call, scratch));
+    PG_TRY(SetProperties(scratch, attributes, "", cancel));
+    PG_ASSIGN(const Item item, ItemAt(scratch, cancel));
+    if (item.size != source->Size())
+      return Error(Code::kDamaged, fmt::format("the server took {} but holds {} of its {} bytes",
+                                               Printable(path), item.size, source->Size()));
+    return Settle(scratch, item, path, only_if, cancel);
+  }();
+  if (!entry.ok() && !MayRetry(entry.error().code))
+    Ignore(wire_.Send(NewCall("DELETE", scratch, "clear away", cancel)));
+  return entry;
+}
+
+Result<Entry> DavProvider::Settle(const std::string& scratch, const Item& ours,
+                                  const std::string& path, const Precondition& only_if,
+                                  const Cancel& cancel) {
+  Entry entry = EntryOf(ours, NameIn(path));
+  const Status moved = MoveOver(scratch, path, only_if, cancel);
+  if (moved.ok() && learnt().move_keeps) return entry;
+  if (!moved.ok() && moved.error().code != Code::kNotFound && moved.error().code != Code::kChanged)
+    return moved.error();
+  // the answer to a move that succeeded may have been lost
+  const auto there = ItemAt(path, cancel);
+  if (!there.ok()) return moved.ok() ? there.error() : moved.error();
+  const Entry now = EntryOf(*there, entry.name);
+  const bool same =
+      now.size == entry.size && now.attributes.origin == entry.attributes.origin &&
+      (now.version == entry.version || (!learnt().move_keeps && !entry.attributes.origin.empty()));
+  if (moved.ok()) return same ? Result<Entry>(now) : ChangedMeanwhile(path);
+  const auto left = ItemAt(scratch, cancel);
+  const bool gone = !left.ok() && left.error().code == Code::kNotFound;
+  return gone && same ? Result<Entry>(now) : moved.error();
+}
+
+Result<std::optional<Item>> DavProvider::CheckFirst(const std::string& path,
+                                                    const Precondition& only_if,
+                                                    const Cancel& cancel) {
+  auto there = ItemAt(path, cancel);
+  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+  const bool is = there.ok();
+  if (is && there->folder) return Error(Code::kChanged, Printable(path) + " is a folder there");
+  if (only_if.want == Want::kNothingThere && is) return ChangedMeanwhile(path);
+  if (only_if.want == Want::kThisVersion && (!is || EntryOf(*there, "").version != only_if.version))
+    return ChangedMeanwhile(path);
+  return is ? std::optional<Item>(std::move(*there)) : std::nullopt;
+}
+
+// Nothing but a file is ever moved over: onto a folder, the folder and all in it would go.
+Status DavProvider::MoveOver(const std::string& scratch, const std::string& path,
+                             const Precondition& only_if, const Cancel& cancel) {
+  const Learnt l = learnt();
+  Call call = NewCall("MOVE", scratch, "write", cancel);
+  call.what = fmt::format("cannot write {}", Printable(path));
+  const auto send = [&](const char* overwrite, const std::string& tag) -> Status {
+    call.headers = {{"destination", wire_.UrlOf(options_.prefix + path)}, {"overwrite", overwrite}};
+    if (!tag.empty()) call.headers.emplace_back("if", Tagged(path, tag));
+    PG_TRY(wire_.Send(call));
+    return {};
+  };
+  if (only_if.want == Want::kNothingThere) {
+    if (!l.move_absent) PG_TRY(CheckFirst(path, only_if, cancel));
+    return send("F", "");
+  }
+  if (only_if.want == Want::kThisVersion && l.move_version) {
+    const Status moved = send("T", Quoted(only_if.version));
+    if (moved.ok() || moved.error().code != Code::kChanged) return moved;
+  }
+  PG_ASSIGN(const std::optional<Item> there, CheckFirst(path, only_if, cancel));
+  if (!there) return send("F", "");
+  return send("T", l.move_version ? there->etag : "");
+}
+
+Status DavProvider::SetProperties(const std::string& path, const Attributes& attributes,
+                                  const std::string& version, const Cancel& cancel) {
+  const Learnt l = learnt();
+  const std::string packed = PackAttributes(attributes);
+  const std::string link = attributes.symlink ? PackLink(*attributes.symlink) : "";
+  if ((l.probed && !l.properties) || (packed.empty() && link.empty())) {
+    if (link.empty()) return {};
+    return Error(Code::kUnsupported,
+                 fmt::format("this server cannot hold the symbolic link {}", Printable(path)));
+  }
+  Call call = NewCall("PROPPATCH", path, "set the attributes of", cancel);
+  call.body = PropertiesBody(packed, link);
+  if (!version.empty()) call.headers = {{"if-match", Quoted(version)}};
+  const auto answer = wire_.Send(call);
+  if (!answer.ok() && answer.error().code == Code::kChanged) return {};  // another's file by now
+  if (!answer.ok()) {
+    if (MayRetry(answer.error().code) || !link.empty()) return answer.error();
+    Log(LogLevel::kDebug, "{}", answer.error().what);
+    return {};
+  }
+  const auto parsed = ParseMultistatus(answer->body);
+  const bool kept = parsed.ok() && std::all_of(parsed->items.begin(), parsed->items.end(),
+                                               [](const Item& i) { return i.status / 100 == 2; });
+  if (!kept && !link.empty())
+    return Error(Code::kUnsupported,
+                 fmt::format("this server cannot hold the symbolic link {}", Printable(path)));
+  return {};
+}
+
+// ---- folders
+
+Status DavProvider::MakeParents(const std::string& path, const Cancel& cancel) {
+  PG_TRY(ItemAt("", cancel));  // a drive whose own folder is gone does not make it anew
+  for (auto slash = path.find('/'); slash != std::string::npos && slash + 1 < path.size();
+       slash = path.find('/', slash + 1)) {
+    int status = 0;
+    Call call = NewCall("MKCOL", path.substr(0, slash + 1), "make the folder", cancel);
+    call.status = &status;
+    const auto made = wire_.Send(call);
+    if (!made.ok() && status != 405) return made.error();  // 405: it is there
+  }
+  return {};
+}
+
+Result<HttpResponse> DavProvider::SendMakingFolders(Call call, const std::string& target) {
+  int status = 0;
+  call.status = &status;
+  auto response = wire_.Send(call);
+  if (response.ok() || (status != 409 && status != 404) || target.find('/') == std::string::npos)
+    return response;
+  PG_TRY(MakeParents(target, call.cancel));
+  return wire_.Send(call);
+}
+
+Status DavProvider::MakeFolder(const std::string& path, const Attributes& attributes,
+                               const Cancel& cancel) {
+  const std::string folder = IsFolderPath(path) ? path : path + "/";
+  if (!Sayable(folder))
+    return Error(Code::kInvalid,
+                 fmt::format("this server cannot hold a folder called {}", Printable(path)),
+                 "Give it another name.");
+  int status = 0;
+  Call call = NewCall("MKCOL", folder, "make the folder", cancel);
+  call.status = &status;
+  auto made = wire_.Send(call);
+  if (!made.ok() && status == 409) {
+    PG_TRY(MakeParents(folder, cancel));
+    made = wire_.Send(call);
+  }
+  if (!made.ok() && status == 405) {
+    PG_ASSIGN(const Item there, ItemAt(folder, cancel));
+    if (!there.folder)
+      return Error(Code::kChanged, Printable(path) + " is a file there, not a folder");
+  } else if (!made.ok()) {
+    return made.error();
+  }
+  return SetProperties(folder, attributes, "", cancel);
+}
+
+// A request for it would delete all that is in it: only an empty one is asked for. What others put
+// in it meanwhile keeps it, and shows here again.
+Status DavProvider::RemoveFolder(const std::string& path, const Cancel& cancel) {
+  const std::string folder = IsFolderPath(path) ? path : path + "/";
+  if (!Sayable(folder)) return {};
+  const auto there = ItemAt(folder, cancel);
+  if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
+  if (!there->folder) return {};
+  PG_ASSIGN(const ListPage inside, List(folder, "", cancel));
+  for (const Entry& entry : inside.entries)
+    if (!IsOwnScratchName(entry.name)) return {};
+  return RemoveNow(folder, "", cancel);
+}
+
+Status DavProvider::MoveFolder(const std::string& from, const std::string& to,
+                               const Cancel& cancel) {
+  Call call = NewCall("MOVE", from + "/", "move", cancel);
+  call.headers = {{"destination", wire_.UrlOf(options_.prefix + to + "/")}, {"overwrite", "F"}};
+  int status = 0;
+  call.status = &status;
+  auto moved = wire_.Send(call);
+  if (!moved.ok() && (status == 409 || status == 500)) {  // the folder it goes into is missing
+    PG_TRY(MakeParents(to + "/", cancel));
+    moved = wire_.Send(call);
+  }
+  if (moved.ok()) {
+    if (status != 207) return {};
+    return Error(Code::kPermission, call.what + ": the server did not move all that is in it");
+  }
+  if (moved.error().code != Code::kNotFound) return moved.error();
+  // the answer to a move that succeeded may have been lost
+  const auto there = ItemAt(to + "/", cancel);
+  return there.ok() && there->folder ? Status() : moved.error();
+}
+
+// ---- copies and deletions
+
+Result<Entry> DavProvider::Copy(const std::string& from, const std::string& version, std::uint64_t,
+                                const std::string& to, const Attributes* attributes,
+                                const Precondition& only_if, const Cancel& cancel) {
+  if (IsFolderPath(to)) {
+    PG_TRY(MakeFolder(to, attributes ? *attributes : Attributes(), cancel));
+    return Look(to, cancel);
+  }
+  if (!Sayable(to))
+    return Error(Code::kInvalid,
+                 fmt::format("this server cannot hold a file called {}", Printable(to)),
+                 "Give it another name.");
+  PG_ASSIGN(const Item original, ItemAt(from, cancel));
+  if (original.folder || (!version.empty() && EntryOf(original, "").version != version))
+    return ChangedMeanwhile(from);
+  if (from == to) {
+    if (attributes != nullptr) PG_TRY(SetProperties(to, *attributes, "", cancel));
+    return Look(to, cancel);
+  }
+  const std::string scratch = to.substr(0, to.rfind('/') + 1) + std::string(kScratchPrefix) +
+                              "copy-" + Hex(Md5(from + "\n" + to + "\n" + version));
+  Call call = NewCall("COPY", from, "copy", cancel);
+  call.headers = {{"destination", wire_.UrlOf(options_.prefix + scratch)}, {"overwrite", "T"}};
+  // named as it is spelled: fresh tags are weak on some servers
+  if (learnt().delete_version && !original.etag.empty())
+    call.headers.emplace_back("if", Tagged(from, original.etag));
+  int status = 0;
+  call.status = &status;
+  auto copied = wire_.Send(call);
+  if (!copied.ok() && (status == 409 || status == 500)) {
+    PG_TRY(MakeParents(scratch, cancel));
+    copied = wire_.Send(call);
+  }
+  if (!copied.ok()) return copied.error();
+  auto entry = [&]() -> Result<Entry> {
+    if (attributes != nullptr) PG_TRY(SetProperties(scratch, *attributes, "", cancel));
+    PG_ASSIGN(const Item item, ItemAt(scratch, cancel));
+    return Settle(scratch, item, to, only_if, cancel);
+  }();
+  if (!entry.ok()) Ignore(wire_.Send(NewCall("DELETE", scratch, "clear away", cancel)));
+  return entry;
+}
+
+Status DavProvider::RemoveNow(const std::string& path, const std::string& etag,
+                              const Cancel& cancel) {
+  Call call = NewCall("DELETE", path, "delete", cancel);
+  if (!etag.empty()) call.headers = {{"if", Tagged(path, etag)}};
+  const auto gone = wire_.Send(call);
+  if (!gone.ok()) return gone.error().code == Code::kNotFound ? Status() : gone.error();
+  if (gone->head.status == 207)
+    return Error(Code::kPermission, call.what + ": the server did not delete all of it");
+  return {};
+}
+
+Status DavProvider::Remove(const std::string& path, const Precondition& only_if,
+                           const Cancel& cancel) {
+  if (!Sayable(path)) return {};
+  if (IsFolderPath(path)) return RemoveFolder(path, cancel);
+  const bool guarded = learnt().delete_version;
+  if (only_if.want == Want::kThisVersion && guarded) {
+    Call call = NewCall("DELETE", path, "delete", cancel);
+    call.headers = {{"if-match", Quoted(only_if.version)}};
+    const auto gone = wire_.Send(call);
+    if (gone.ok() || gone.error().code == Code::kNotFound) return {};
+    if (gone.error().code != Code::kChanged) return gone.error();
+  }
+  const auto there = ItemAt(path, cancel);
+  if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
+  if (there->folder) return Error(Code::kChanged, Printable(path) + " is a folder there");
+  if (only_if.want == Want::kThisVersion && EntryOf(*there, "").version != only_if.version)
+    return ChangedMeanwhile(path);
+  return RemoveNow(path, guarded ? there->etag : "", cancel);
+}
+
+// One by one, folders last and the deepest of them first.
+Result<std::vector<std::pair<std::string, Error>>> DavProvider::RemoveMany(
+    const std::vector<Removal>& removals, const Cancel& cancel) {
+  std::vector<const Removal*> order;
+  for (const Removal& removal : removals) order.push_back(&removal);
+  std::stable_sort(order.begin(), order.end(), [](const Removal* a, const Removal* b) {
+    const bool a_folder = IsFolderPath(a->path), b_folder = IsFolderPath(b->path);
+    if (a_folder != b_folder) return b_folder;
+    return a_folder && a->path.size() > b->path.size();
+  });
+  std::vector<std::pair<std::string, Error>> failed;
+  for (const Removal* removal : order) {
+    const Status gone = Remove(removal->path,
+                               removal->version.empty() ? Precondition::Anything()
+                                                        : Precondition::StillIs(removal->version),
+                               cancel);
+    if (gone.ok()) continue;
+    const Code code = gone.error().code;
+    if (code == Code::kUnavailable || code == Code::kCancelled) return gone.error();
+    failed.emplace_back(removal->path, gone.error());
+  }
+  return failed;
+}
+
+// ---- what others have
+
+bool DavProvider::HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) {
+  const auto same = SameBytes(path, entry, source, nullptr);
+  return same.ok() && *same;
+}
+
+Result<bool> DavProvider::SameBytes(const std::string& path, const Entry& entry,
+                                    WriteSource* source, const Cancel& cancel) {
+  if (entry.kind == Kind::kFolder || entry.size != source->Size()) return false;
+  if (entry.size == 0) return true;
+  CompareSink sink(source);
+  const Status read = Read(path, entry.version, 0, entry.size, &sink, cancel);
+  if (!read.ok() && read.error().code == Code::kChanged) return false;
+  if (!read.ok()) return read.error();
+  return sink.Same();
+}
+
+// ---- parts: files go up whole
+
+namespace {
+Error NoParts() { return Error(Code::kUnsupported, "this server takes files whole only"); }
+}  // namespace
+
+Result<PartedUpload> DavProvider::BeginParts(const std::string&, const Attributes&, const Cancel&) {
+  return NoParts();
+}
+Result<UploadedPart> DavProvider::WritePart(const PartedUpload&, int, WriteSource*, const Cancel&) {
+  return NoParts();
+}
+Result<std::vector<UploadedPart>> DavProvider::ListParts(const PartedUpload&, const Cancel&) {
+  return NoParts();
+}
+Result<Entry> DavProvider::CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&,
+                                         const Precondition&, const Cancel&) {
+  return NoParts();
+}
+Status DavProvider::AbortParts(const PartedUpload&, const Cancel&) { return {}; }
+Result<std::vector<PartedUpload>> DavProvider::ListUploads(const Cancel&) {
+  return std::vector<PartedUpload>();
+}
+
+}  // namespace pargeter::webdav
