@@ -60,6 +60,7 @@ Result<std::vector<Group>> ByDrive(const World& world, const Paths& paths) {
 // ---- fetch
 
 std::atomic<bool> g_called_off{false};
+constexpr int kBar = 30;  // characters at most: what stands behind it should not jump about
 
 // Bytes, rate and time left, on one line that is drawn again; on a terminal only.
 class ProgressLine {
@@ -86,7 +87,7 @@ class ProgressLine {
           FormatAge(
               Duration(static_cast<long>(static_cast<double>(bytes - done) / rate * 1000) + 1000)));
     if (p.value("looking", false)) line = "looking what there is ... " + line;
-    const int width = Width() - static_cast<int>(line.size()) - 3;
+    const int width = std::min(kBar, Width() - static_cast<int>(line.size()) - 3);
     std::string bar;
     if (width > 9) {
       const int full =

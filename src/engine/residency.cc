@@ -22,6 +22,7 @@ constexpr std::size_t kNamed = 5;    // files that are named in an answer
 constexpr std::size_t kFetchesKept = 16;
 constexpr int kFetchers = 8;  // files at once
 constexpr std::uint64_t kPiece = 8 * kMiB;
+constexpr std::uint64_t kStep = kMiB;     // of what progress tells
 constexpr Duration kPinnedLook(60000);    // how often a pinned folder is listed again
 constexpr std::size_t kPinnedLooks = 60;  // ... and how many of them in that time
 
@@ -238,11 +239,12 @@ Status Drive::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64
       (*live)->unsaved = true;
     }
     Status got;
-    for (std::uint64_t at = 0; at < size && got.ok(); at += kPiece) {
+    for (std::uint64_t at = 0; at < size && got.ok(); at += kStep) {
       if (stop_->cancelled() || (cancel && cancel->cancelled()))
         return Error(Code::kCancelled, "it was called off");
-      const std::uint64_t end = std::min(size, at + kPiece);
-      got = EnsurePresent(content, {at, end}, {end, std::min(size, end + 4 * kPiece)},
+      const std::uint64_t end = std::min(size, at + kStep);
+      const std::uint64_t ahead = (end + kPiece - 1) / kPiece * kPiece + 4 * kPiece;
+      got = EnsurePresent(content, {at, end}, {end, std::min(size, ahead)},
                           options_.clock->Now() + options_.patience);
       if (got.ok() && bytes_done != nullptr) *bytes_done += end - at;
     }

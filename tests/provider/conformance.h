@@ -15,8 +15,8 @@
 namespace pargeter::test {
 
 // The stand-ins always, real servers where PARGETER_PEERS names them.
-inline const std::vector<Peer>& Peers() {
-  static const std::vector<Peer> peers = AllPeers();
+inline std::vector<Peer>& Peers() {
+  static std::vector<Peer> peers = AllPeers();
   return peers;
 }
 
@@ -52,7 +52,10 @@ class ConformanceTest : public testing::TestWithParam<std::size_t> {
     const auto left = above_->Look(prefix_.substr(0, prefix_.size() - 1), nullptr);
     EXPECT_EQ(left.ok() ? Code::kInternal : left.error().code, Code::kNotFound) << "left behind";
   }
-  const Peer& peer() const { return Peers()[GetParam()]; }
+  const Peer& peer() const {
+    EnsureStarted(&Peers()[GetParam()]);
+    return Peers()[GetParam()];
+  }
 
   Result<Entry> Put(const std::string& path, const std::string& text,
                     const Precondition& only_if = Precondition::Anything(),

@@ -9,48 +9,62 @@
 
 namespace pargeter::test {
 
-namespace {
-
-// Starts `command` with a secret file and a request log, and reads where it listens.
-void Start(Peer* peer, std::vector<std::string> command, const std::vector<std::string>& more) {
+void EnsureStarted(Peer* peer) {
+  if (peer->standin.empty() || peer->process) return;
   peer->folder = std::make_shared<TemporaryFolder>();
   WriteAll(*peer->folder / "secret", peer->secret + "\n");
-  command.insert(command.begin(), ProgramFolder() + "/pargeter-standin");
+  std::vector<std::string> command = {ProgramFolder() + "/pargeter-standin"};
+  command.insert(command.end(), peer->standin.begin(), peer->standin.end());
   command.insert(command.end(), {"--listen", "127.0.0.1:0", "--secret-file",
                                  *peer->folder / "secret", "--request-log", peer->LogPath()});
-  command.insert(command.end(), more.begin(), more.end());
   peer->process = std::make_shared<Background>(command);
   const std::string line = peer->process->ReadLine();
   const std::string words = "listening on ";
   if (line.compare(0, words.size(), words) == 0) peer->endpoint = line.substr(words.size());
 }
 
-}  // namespace
+namespace {
 
-Peer StartStandin(const std::vector<std::string>& more) {
+Peer ObjectStandin(const std::vector<std::string>& more) {
   Peer peer;
   peer.name = "standin";
   peer.key_id = "fieldkey";
   peer.secret = "fieldsecret";
   peer.bucket = "herbarium";
-  Start(&peer, {"objects", "--bucket", peer.bucket}, more);
+  peer.standin = {"objects", "--bucket", peer.bucket};
+  peer.standin.insert(peer.standin.end(), more.begin(), more.end());
   return peer;
 }
 
-Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& more) {
+Peer DriveStandin(const std::string& name, const std::vector<std::string>& more) {
   Peer peer;
   peer.name = name;
   peer.kind = "webdav";
   peer.key_id = "curator";
   peer.secret = "pressedflowers";
-  Start(&peer, {"drive"}, more);
+  peer.standin = {"drive"};
+  peer.standin.insert(peer.standin.end(), more.begin(), more.end());
+  return peer;
+}
+
+}  // namespace
+
+Peer StartStandin(const std::vector<std::string>& more) {
+  Peer peer = ObjectStandin(more);
+  EnsureStarted(&peer);
+  return peer;
+}
+
+Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& more) {
+  Peer peer = DriveStandin(name, more);
+  EnsureStarted(&peer);
   return peer;
 }
 
 std::vector<Peer> AllPeers() {
-  std::vector<Peer> peers = {StartStandin(), StartDriveStandin("drive"),
-                             StartDriveStandin("drive_silent", {"--silent-put"}),
-                             StartDriveStandin("drive_tagless", {"--tagless"})};
+  std::vector<Peer> peers = {ObjectStandin({}), DriveStandin("drive", {}),
+                             DriveStandin("drive_silent", {"--silent-put"}),
+                             DriveStandin("drive_tagless", {"--tagless"})};
   const char* given = std::getenv("PARGETER_PEERS");
   for (const std::string& item : Split(given ? given : "", ',')) {
     const auto equals = item.find('=');

@@ -16,14 +16,17 @@ struct Peer {
   std::string kind = "s3";                  // or "webdav": endpoint, user as key_id, password
   std::shared_ptr<Background> process;      // of a stand-in
   std::shared_ptr<TemporaryFolder> folder;  // its secret file and request log
+  std::vector<std::string> standin;         // what a stand-in is started with; empty: it is real
   std::string LogPath() const { return *folder / "requests.jsonl"; }
 };
 
 Peer StartStandin(const std::vector<std::string>& more = {});
 // A simulated cloud drive; its user's name is in key_id.
 Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& more = {});
-// The peers named in PARGETER_PEERS ("name=FILE,..."; each file has the KEY=VALUE lines of
-// tests/servers), after the stand-ins.
+// Starts a stand-in that does not run yet.
+void EnsureStarted(Peer* peer);
+// Stand-ins, not started yet; and the peers named in PARGETER_PEERS ("name=FILE,..."; each file has
+// the KEY=VALUE lines of tests/servers),.
 std::vector<Peer> AllPeers();
 
 s3::S3Options OptionsFor(const Peer& peer, const std::string& prefix);

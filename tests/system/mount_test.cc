@@ -597,10 +597,11 @@ TEST_F(MountTest, ABigFlatFolderAnswersSoonAndTheBucketIsNotWalked) {
 class RealStoreTest : public testing::TestWithParam<std::size_t> {};
 
 TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
-  const std::vector<Peer> peers = AllPeers();
+  std::vector<Peer> peers = AllPeers();
   if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
   if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
-  const Peer& peer = peers[GetParam()];
+  Peer& peer = peers[GetParam()];
+  EnsureStarted(&peer);
   Machine machine(peer);
   if (peer.kind != "s3") ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("tree", {}, nullptr).ok());
   machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/tree" : "tree");
