@@ -331,7 +331,8 @@ Status RunRemove(const Change& change, World& world) {
 }
 
 void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
-  cmd->add_option("--folder", c->folder, "s3: BUCKET[/PREFIX]; webdav: any folder, the top without");
+  cmd->add_option("--folder", c->folder,
+                  "s3: BUCKET[/PREFIX]; webdav: any folder, the top without");
   cmd->add_option("--mode", c->mode, "stream: every name at once, bytes when they are read");
   cmd->add_option("--label", c->label, "what people call it");
   cmd->add_option("--cache-limit", c->cache_limit, "most bytes kept on this disk, such as 2GiB");

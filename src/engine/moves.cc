@@ -100,8 +100,9 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
 }
 
 // In one request where the store has such a one. Else every object below the old name is copied to
-// the new one, then the folder's place is changed, then the old ones go. Begun again after a crash it finds what is left to do:
-// copies are the same copies, and the folder's place changes only when all is done.
+// the new one, then the folder's place is changed, then the old ones go. Begun again after a crash
+// it finds what is left to do: copies are the same copies, and the folder's place changes only when
+// all is done.
 Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
   {
