@@ -1,6 +1,12 @@
-# Parsed once for each target instead of once for each file; sources still include what they use.
+# Parsed once instead of once for each file; sources still include what they use.
 set(PARGETER_HEAVY_HEADERS <fmt/format.h> <algorithm> <functional> <map> <memory> <optional> <string>
   <thread> <unordered_map> <vector>)
+
+file(CONFIGURE OUTPUT ${CMAKE_BINARY_DIR}/heavy_headers.cc CONTENT
+  "// nothing but the headers\n")
+add_library(heavy_headers STATIC ${CMAKE_BINARY_DIR}/heavy_headers.cc)
+target_link_libraries(heavy_headers PRIVATE fmt::fmt Threads::Threads)
+target_precompile_headers(heavy_headers PRIVATE ${PARGETER_HEAVY_HEADERS})
 
 # One static library per layer. A layer's headers are reachable only through the
 # include directory that comes with linking it, so that an arrow pointing the
@@ -20,6 +26,6 @@ function(pargeter_layer name)
   list(TRANSFORM LAYER_DEPS PREPEND pg_)
   add_library(pg_${target} STATIC ${LAYER_SOURCES})
   target_include_directories(pg_${target} PUBLIC ${root})
-  target_precompile_headers(pg_${target} PRIVATE ${PARGETER_HEAVY_HEADERS})
+  target_precompile_headers(pg_${target} REUSE_FROM heavy_headers)
   target_link_libraries(pg_${target} PUBLIC ${LAYER_DEPS} ${LAYER_PUBLIC_LIBS} PRIVATE ${LAYER_PRIVATE_LIBS})
 endfunction()
