@@ -37,6 +37,7 @@ constexpr Row kRows[] = {
     {Code::kRefused, "refused", EPERM, false, 4},
     {Code::kBusy, "busy", EBUSY, false, 7},
     {Code::kNoSpace, "no-space", ENOSPC, false, 1},
+    {Code::kOverQuota, "over-quota", EDQUOT, false, 1},
     {Code::kIo, "io", EIO, false, 1},
     {Code::kUnsupported, "unsupported", EOPNOTSUPP, false, 1},
     {Code::kCancelled, "cancelled", EINTR, false, 1},

@@ -33,6 +33,7 @@ enum class Code {
   kRefused,      // refused to protect data
   kBusy,         // somebody else holds it
   kNoSpace,      // the disk or the budget is full
+  kOverQuota,    // the account at the store is full
   kIo,           // the local disk failed
   kUnsupported,  // this store or file system cannot do that
   kCancelled,    // the caller gave up

@@ -23,7 +23,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     ContentSource source(job->content, 0, job->size, options_.disk);
     if (provider_->HoldsContent(job->path, *there, &source)) {
       // our own upload, whose answer was lost, or the same bytes from another side
-      PG_TRY(CommitUpload(job, *there));
+      PG_TRY(CommitUpload(job, *there, Sent::kBytes));
       return Outcome::kDone;
     }
   }

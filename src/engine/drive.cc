@@ -211,6 +211,7 @@ void Drive::Start(ChangeListener* listener) {
   link_->Start();
   threads_.emplace_back([this] { TellLoop(); });
   threads_.emplace_back([this] { WatchLoop(); });
+  threads_.emplace_back([this] { FeedLoop(); });
   threads_.emplace_back([this] { PinLoop(); });
   for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
   if (options_.read_only) return;
@@ -232,6 +233,7 @@ Status Drive::FirstContact() {
     }
     return listed;
   }
+  Ignore(AccountSpace(Duration(0)));
   return {};
 }
 
@@ -474,7 +476,7 @@ Attr Drive::AttrOf(const Live& live) {
   attr.deleted = n.gone();
   attr.mtime = n.mtime;
   attr.ctime = n.ctime;
-  if (options_.read_only) attr.mode &= ~0222u;
+  if (options_.read_only || (!n.may_write && n.effective != Placement::kLocal)) attr.mode &= ~0222u;
   return attr;
 }
 
@@ -528,6 +530,17 @@ void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {
 Status Drive::CheckWritable() const {
   if (!options_.read_only) return {};
   return Error(Code::kReadOnly, fmt::format("the drive {} is read-only", options_.name));
+}
+
+// Refused at once rather than at the upload, as far as the store has said what may be done.
+Status Drive::CheckRole(const Node& node) {
+  if (node.may_write || node.effective == Placement::kLocal) return {};
+  const auto path = PathHere(node.id);
+  return Error(
+      Code::kPermission,
+      fmt::format("{} may only be read with the account {} uses",
+                  path.ok() && !path->empty() ? Printable(*path) : "the folder", options_.name),
+      "Whoever owns it there can give the right to change it.");
 }
 
 // The journal must be a file that the next start finds: else nothing new is promised.

@@ -245,6 +245,14 @@ class Drive {
   Result<std::vector<PlacedRule>> Rules();
   Result<Explanation> Explain(NodeId id);
   Result<Attr> SpaceOf();  // size: bytes free for new files; on_disk: bytes in all
+  // What the account holds and still takes, not older than `max_age`; nothing if the store does not
+  // say. May ask the store.
+  Result<std::optional<Quota>> AccountSpace(Duration max_age) EXCLUDES(tree_mutex_);
+  // -- what the store has kept, and where (engine/versions.cc). All but LinkTo ask the store.
+  Result<std::vector<Provider::Kept>> Versions(NodeId id);
+  Result<std::uint64_t> Restore(NodeId id,
+                                const std::string& version);  // bytes; goes up as a change
+  Result<Provider::Address> LinkTo(NodeId id, Duration lasts);
   std::vector<Happening> Happened(std::int64_t after, std::size_t limit);
   // New limits take effect at once; a smaller cache gives back what is over.
   void SetLimits(const DriveLimits& limits);
@@ -320,7 +328,9 @@ class Drive {
   std::string ThereName(const Node& node);                             // where it is
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
   void SetThere(Node* node, NodeId parent, const std::string& key);
+  void NoteFault(const Error& error) REQUIRES(tree_mutex_);  // for `status`
   Status CheckWritable() const;
+  Status CheckRole(const Node& node) REQUIRES(tree_mutex_);  // may the account change it there?
   Status CheckState() REQUIRES(tree_mutex_);
   Status CheckNewName(const std::string& name) const;
   void TouchFolder(NodeId id) REQUIRES(tree_mutex_);
@@ -339,6 +349,11 @@ class Drive {
     return outcome;
   }
 
+  Result<std::string> PlaceThere(NodeId id) EXCLUDES(tree_mutex_);
+  // -- room in the account (quota.cc)
+  Status CheckAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
+  Result<bool> CountAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
+
   // -- names (drive_names.cc)
   Result<Attr> AttrAsking(NodeId id);
   Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
@@ -353,7 +368,9 @@ class Drive {
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
   Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
-  Status TakePage(Listing* listing, const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
+  Status TakePage(Listing* listing, const std::vector<Entry>& entries,
+                  std::optional<bool> may_write) EXCLUDES(tree_mutex_);
+  Status TakeRole(Live* live, bool may_write) REQUIRES(tree_mutex_);
   Status TakeEntry(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
   Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
   Status TakeKnown(Listing* listing, Live* live, const Entry& entry) REQUIRES(tree_mutex_);
@@ -363,6 +380,19 @@ class Drive {
   void NewVersion(Live* live, const Entry& entry) REQUIRES(tree_mutex_);
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
   void WatchLoop();
+
+  // -- the store's own word on what changed (feed.cc)
+  void FeedLoop();
+  bool IsBusy() EXCLUDES(tree_mutex_);
+  Result<std::size_t> LookAtFeed(std::string* moment) EXCLUDES(tree_mutex_);
+  Status TakeChanges(const Changes& changes, Steady started) EXCLUDES(tree_mutex_);
+  Status TakeChanged(NodeId folder, const Entry& entry, Steady started,
+                     std::map<std::string, std::vector<NodeId>>* left,
+                     std::vector<NodeId>* doubtful) REQUIRES(tree_mutex_);
+  Result<NodeId> FolderThere(const std::string& path) REQUIRES(tree_mutex_);
+  Result<std::optional<Node>> NodeThere(NodeId folder, const std::string& key, bool is_folder)
+      REQUIRES(tree_mutex_);
+  Result<bool> MovedThere(Live* live, NodeId folder, const Entry& entry) REQUIRES(tree_mutex_);
 
   // -- content (drive_io.cc, fetcher.cc)
   Result<std::shared_ptr<Content>> ContentOf(Live* live) REQUIRES(tree_mutex_);
@@ -458,6 +488,7 @@ class Drive {
   Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
+  Result<bool> WentThere(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
@@ -482,7 +513,8 @@ class Drive {
   Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
   Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
-  Status CommitUpload(Job* job, const Entry& entry, bool copied = false) EXCLUDES(tree_mutex_);
+  enum class Sent { kBytes, kCopy, kMove };  // how it came to its place
+  Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);
   Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
   std::vector<Node> HeldDeletions() REQUIRES(tree_mutex_);  // files and folders, in order
@@ -506,6 +538,7 @@ class Drive {
   Cancel stop_ = std::make_shared<CancelToken>();
   std::vector<std::thread> threads_;
   bool started_ = false;
+  std::atomic<bool> has_feed_{false};  // the store tells what changed
 
   Mutex probe_mutex_;  // before all others; held while the store is tried
   Mutex tree_mutex_;
@@ -536,12 +569,21 @@ class Drive {
   std::string pin_error_ GUARDED_BY(tree_mutex_);
   ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
   std::string last_error_ GUARDED_BY(tree_mutex_);
+  std::string sign_in_error_ GUARDED_BY(tree_mutex_);  // until the store lets us in again
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
   DriveLimits limits_ GUARDED_BY(tree_mutex_);
   Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;         // all older than this is on the disk
   bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
 
+  struct Account {
+    bool offered = true;  // the store says how much room there is
+    std::optional<Quota> known;
+    std::uint64_t left = 0;  // bytes that may be written yet
+    Steady at{};
+  };
+  Mutex account_mutex_;
+  Account account_ GUARDED_BY(account_mutex_);
   Mutex pins_mutex_;
   CondVar pins_cond_;
   bool pins_woken_ GUARDED_BY(pins_mutex_) = false;

@@ -100,6 +100,7 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
 
 Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) {
+  if (!append) PG_TRY(CheckAccount(file->id, offset + data.size()));
   PG_TRY(BeginWriting(file));
   Content* content = file->content.get();
   std::uint64_t end = 0;

@@ -123,6 +123,7 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
+  PG_TRY(CheckRole(node));
   bool changed = false;
   const auto set = [&](auto& field, const auto& value) {
     if (!value || static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value)) return;
@@ -150,7 +151,7 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
 Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind,
                                     std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckState());
-  PG_TRY(GetFolder(parent));
+  PG_ASSIGN(const Live* folder, GetFolder(parent));
   Node node;
   node.kind = kind;
   node.parent = parent;
@@ -160,6 +161,7 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
   node.gid = gid == options_.gid ? -1 : static_cast<std::int64_t>(gid);
   node.mtime = node.ctime = options_.clock->Wall();
   PG_TRY(Inherit(&node));
+  if (node.effective != Placement::kLocal) PG_TRY(CheckRole(folder->node));
   if (!MayStay(node)) {
     node.intent = index_->NextIntent();
     node.intent_since = node.mtime;
@@ -233,6 +235,10 @@ Result<std::string> Drive::ReadSymlink(NodeId id) {
 Status Drive::Remove(Live* live) {
   Node& node = live->node;
   const NodeId parent = node.parent;
+  if (node.effective != Placement::kLocal && node.there != There::kAbsent) {
+    PG_ASSIGN(const Live* folder, Get(parent));
+    PG_TRY(CheckRole(folder->node));
+  }
   if (live->upload) live->upload->Cancel();
   if (node.there == There::kSame) {
     node.there = There::kElsewhere;
@@ -321,9 +327,14 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
 
   const Lock tree(tree_mutex_);
   Change change(this);
-  PG_TRY(GetFolder(new_parent));
+  PG_ASSIGN(const Live* into, GetFolder(new_parent));
+  PG_TRY(CheckRole(into->node));
   PG_ASSIGN(Live * live, Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
+  if (live->node.there != There::kAbsent) {
+    PG_ASSIGN(const Live* from, Get(parent));
+    PG_TRY(CheckRole(from->node));
+  }
   PG_ASSIGN(Live * target, Find(new_parent, new_name));
   if (target == live) return {};
   // a folder cannot go into itself

@@ -144,6 +144,7 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * live, Get(id));
     if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
+    if (intent != Intent::kRead) PG_TRY(CheckRole(live->node));
     parent = live->node.parent;
     // what one opens is the latest version: an old listing is not trusted
     check = intent != Intent::kTruncate && !live->node.gone() &&

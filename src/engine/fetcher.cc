@@ -210,7 +210,7 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {
     const Lock tree(tree_mutex_);
-    last_error_ = outcome.error().what;
+    NoteFault(outcome.error());
   }
 }
 

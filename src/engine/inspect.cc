@@ -10,7 +10,8 @@
 namespace pargeter {
 
 namespace {
-constexpr Duration kStuck(600000);  // no upload gets on, and the store has said nothing
+constexpr Duration kSpaceFor(60000);  // so long an answer about the account's room holds
+constexpr Duration kStuck(600000);    // no upload gets on, and the store has said nothing
 }  // namespace
 
 DriveStatus Drive::Summary() {
@@ -27,14 +28,19 @@ DriveStatus Drive::Summary() {
       if (out.held_since == 0) out.held_since = node.intent_since;
       --out.pending.files;  // they wait for a person, not for the store
     }
-    out.last_error = out.offline_since != 0 ? link_->LastFault()
-                     : pin_error_.empty()   ? last_error_
-                                            : pin_error_;
+    out.last_error = out.offline_since != 0    ? link_->LastFault()
+                     : !sign_in_error_.empty() ? sign_in_error_
+                     : pin_error_.empty()      ? last_error_
+                                               : pin_error_;
     if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
   }
   const Lock lock(queue_mutex_);
   out.uploading = running_.size();
   return out;
+}
+
+void Drive::NoteFault(const Error& error) {
+  (error.code == Code::kSignIn ? sign_in_error_ : last_error_) = error.what;
 }
 
 void Drive::SetLimits(const DriveLimits& limits) {
@@ -189,7 +195,8 @@ Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
   return out;
 }
 
-// An object store has no end; what can be written is what this disk can take until it is uploaded.
+// What can be written is what this disk can take until it is uploaded, and what the account can
+// take, where the store says so; an object store has no end.
 Result<Attr> Drive::SpaceOf() {
   PG_ASSIGN(const std::uint64_t free, options_.disk->FreeBytes(options_.cache_folder));
   struct statvfs info {};
@@ -201,6 +208,10 @@ Result<Attr> Drive::SpaceOf() {
   Attr attr;
   attr.size = free > keep ? free - keep : 0;
   attr.on_disk = total;
+  if (const auto account = AccountSpace(kSpaceFor); account.ok() && *account) {
+    attr.size = std::min(attr.size, (*account)->available);
+    attr.on_disk = (*account)->used + (*account)->available;
+  }
   return attr;
 }
 

@@ -7,23 +7,17 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "engine/drive.h"
+#include "engine/listing.h"
 #include "engine/naming.h"
 
 namespace pargeter {
-
-struct Drive::Listing {
-  NodeId folder = kNoNode;
-  std::string key;
-  Steady started{};
-  std::unordered_set<NodeId> seen;
-  bool first_page = false, done = false;
-  std::optional<Error> error;
-};
 
 namespace {
 constexpr std::size_t kManyVisited = 64;
 constexpr Duration kWatchEvery(10000);
 constexpr Duration kWatchFor(300000);  // after the last visit
+constexpr int kSlowly = 6;             // rounds between two folders that nobody visits
+constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 }  // namespace
 
 bool Drive::IsFresh(NodeId id) {
@@ -97,7 +91,7 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
   Listing one;
   one.folder = id;
   one.started = options_.clock->Now();
-  return TakePage(&one, {*entry});
+  return TakePage(&one, {*entry}, std::nullopt);
 }
 
 void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
@@ -107,7 +101,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
     if (page.ok()) {
       outcome = listing->folder == kRootId ? LookForRules(page->entries) : Status();
       if (!outcome.ok()) break;
-      outcome = TakePage(listing.get(), page->entries);
+      outcome = TakePage(listing.get(), page->entries, page->may_write);
       if (!outcome.ok()) break;
       if (page->next.empty()) {
         outcome = EndListing(listing.get());
@@ -126,7 +120,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   if (!outcome.ok()) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
-      last_error_ = outcome.error().what;
+      NoteFault(outcome.error());
       LogAbout(LogLevel::kWarning, {listing->key, NameOf(outcome.error().code)}, "{}",
                outcome.error().what);
     }
@@ -155,11 +149,13 @@ Status Drive::LookForRules(const std::vector<Entry>& entries) {
   return {};
 }
 
-Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries) {
+Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries,
+                       std::optional<bool> may_write) {
   const Lock tree(tree_mutex_);
   Trim();
   Change change(this);
-  PG_TRY(GetFolder(listing->folder));
+  PG_ASSIGN(Live * folder, GetFolder(listing->folder));
+  if (may_write) PG_TRY(TakeRole(folder, *may_write));
   for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
   PG_TRY(change.Commit());
   listing->first_page = true;
@@ -228,6 +224,7 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   node.mode = folder ? 0755 : 0644;
   node.attributes_known = folder || entry.attributes_known;
   node.marker = entry.marker;
+  node.may_write = entry.may_write;
   if (entry.attributes_known) {
     const Attributes& a = entry.attributes;
     node.mode = a.mode.value_or(node.mode);
@@ -253,9 +250,20 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   return {};
 }
 
+// What the account may do there has changed.
+Status Drive::TakeRole(Live* live, bool may_write) {
+  if (live->node.may_write == may_write) return {};
+  live->node.may_write = may_write;
+  if (const auto path = PathHere(live->node.id); path.ok())
+    activity_.Add("store", may_write ? "may be changed" : "may only be read", *path);
+  Tell([id = live->node.id](ChangeListener* l) { l->AttributesChanged(id); });
+  return Save(live);
+}
+
 Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
   Node& node = live->node;
   listing->seen.insert(node.id);
+  if (!node.gone()) PG_TRY(TakeRole(live, entry.may_write));
   const auto acked = acked_.find(node.id);
   if (acked != acked_.end() && acked->second >= listing->started)
     return {};  // older than our own change
@@ -301,6 +309,7 @@ Status Drive::EndListing(Listing* listing) {
     PG_TRY(VanishedThere(live, listing->started));
   }
   folder->node.listed_at = options_.clock->Wall();
+  sign_in_error_.clear();
   PG_TRY(Save(folder));
   return change.Commit();
 }
@@ -421,6 +430,12 @@ void Drive::WatchLoop() {
       forget_old(listed_);
     }
     if (link_->Check().ok()) Ignore(FollowMoves());
+    if (has_feed_) continue;  // the store says what changed
+    if (round % kSlowly == 0 && due.empty()) {
+      const Lock tree(tree_mutex_);
+      const auto oldest = index_->LongestUnlisted(options_.clock->Wall() - kOldListing);
+      if (oldest.ok() && *oldest != kNoNode) due.push_back(*oldest);
+    }
     for (const NodeId id : due) {
       if (stop_->cancelled()) return;
       Ignore(ListFolder(id, Wait::kAll, ""));
@@ -441,6 +456,10 @@ Status Drive::Refresh() {
                                        listed.error().code == Code::kStale);
     if (!listed.ok() && !gone) return listed;
   }
+  // what waits is tried again now: what kept it may have been mended
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(const std::vector<Node> waiting, index_->Intents(0, 1 << 30));
+  for (const Node& node : waiting) Enqueue(node.id, node.intent, Duration(0));
   return {};
 }
 

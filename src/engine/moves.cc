@@ -22,12 +22,17 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   const bool move = !copy_of && from != job->path;
   const bool attributes = copy_of || !move || (node.dirty & kAttributes);
   const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
-  auto entry = provider_->Copy(from, version, copy_of ? node.size : node.there_size, job->path,
+  const bool in_one = move && provider_->Can().moves_files;
+  const Sent how = in_one ? Sent::kMove : move ? Sent::kCopy : Sent::kBytes;
+  auto entry =
+      in_one ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
+             : provider_->Copy(from, version, copy_of ? node.size : node.there_size, job->path,
                                attributes ? &job->attributes : nullptr, only_if, job->cancel);
   if (!entry.ok() &&
       (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
     const auto target = provider_->Look(job->path, job->cancel);
-    if (move && target.ok() && target->size == node.there_size && target->version == version) {
+    const bool there = target.ok() && target->size == node.there_size && target->version == version;
+    if (move && there && (!in_one || entry.error().code == Code::kNotFound)) {
       entry = target;  // made by a former attempt, whose answer was lost
     } else {
       const auto source = provider_->Look(from, job->cancel);
@@ -64,7 +69,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       it = it->second == job->id ? copy_sources_.erase(it) : std::next(it);
     }
   }
-  PG_TRY(CommitUpload(job, *entry, move));
+  PG_TRY(CommitUpload(job, *entry, how));
   return Outcome::kDone;
 }
 

@@ -233,6 +233,7 @@ Status Drive::Place(NodeId id, Placement placement) {
     PG_TRY(Save(live));
     PG_TRY(Reconsider(id, false));
     PG_TRY(change.Commit());
+    PG_TRY(SyncIndex());  // somebody decided it: not even a power cut undoes that
   }
   WakePins();
   if (placement == Placement::kThin) Ignore(Evict({id}, {}));

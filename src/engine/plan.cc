@@ -255,6 +255,17 @@ Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   return original.ok() && original->version == made.version && original->size == made.size;
 }
 
+// Without the lock: was the file itself moved there, and nobody learnt of it? Then it is all that
+// the store has of it, and goes back the same way.
+Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
+  if (!provider_->Can().moves_files || job.there_path.empty() || job.there_path == job.tried_path)
+    return false;
+  if (made.version != job.node.version || made.size != job.node.there_size) return false;
+  const auto original = provider_->Look(job.there_path, job.cancel);
+  if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
+  return !original.ok();
+}
+
 // Without the lock: deletes what a former attempt made, if it did.
 Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   const Node& node = job->node;
@@ -265,7 +276,13 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
     if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
     bool ours = false;
     if (made.ok()) {
-      PG_ASSIGN(ours, MadeBy(*job, *made));
+      PG_ASSIGN(const bool moved, WentThere(*job, *made));
+      if (moved) {
+        PG_TRY(provider_->MoveFile(job->tried_path, made->version, job->there_path,
+                                   Precondition::Absent(), job->cancel));
+      } else {
+        PG_ASSIGN(ours, MadeBy(*job, *made));
+      }
     }
     if (ours) {
       const Status gone =

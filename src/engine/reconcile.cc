@@ -98,7 +98,7 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
     if (entry.error().code == Code::kChanged) return Conflict(job);
     return entry.error();
   }
-  PG_TRY(CommitUpload(job, *entry));
+  PG_TRY(CommitUpload(job, *entry, Sent::kBytes));
   return Outcome::kDone;
 }
 
@@ -266,7 +266,7 @@ Result<Entry> Drive::SendParts(Job* job) {
 }
 
 // The store has acknowledged exactly what `job` sent.
-Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
+Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -287,13 +287,15 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, bool copied) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
-  PG_TRY(LeaveOldPlace(*job, copied));
+  sign_in_error_.clear();
+  if (how != Sent::kMove) PG_TRY(LeaveOldPlace(*job, how == Sent::kCopy));
   DropOccupant(job);
   bool thin = false;
   const bool same_bytes = node.generation == job->node.generation;
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
                                node.uid == job->node.uid && node.gid == job->node.gid;
-  if (same_attributes) node.dirty &= ~kAttributes;
+  // a move takes none along: they go up afterwards
+  if (same_attributes && how != Sent::kMove) node.dirty &= ~kAttributes;
   if (same_bytes && !node.gone()) {
     node.dirty &= ~kData;
     acks_unsynced_ = true;

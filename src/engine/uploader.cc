@@ -103,7 +103,7 @@ void Drive::RunJob(NodeId id) {
       ++node.attempts;
       node.error = error.what;
       Ignore(Save(*live));
-      last_error_ = error.what;
+      NoteFault(error);
       // the wire has retried already: from here on, slowly
       delay = std::min(Duration(300000),
                        options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));

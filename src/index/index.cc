@@ -6,7 +6,7 @@
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 3;
+constexpr int kSchemaVersion = 4;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -19,7 +19,8 @@ CREATE TABLE nodes(
   intent INT, intent_since INT, attempts INT, error BLOB, on_disk INT NOT NULL, used_at INT, conflict INT,
   tried_parent INT, tried_name BLOB, beside BLOB,
   placement INT NOT NULL DEFAULT 0, placed_at INT, placed_by BLOB,
-  effective INT NOT NULL DEFAULT 1, used_again INT NOT NULL DEFAULT 0);
+  effective INT NOT NULL DEFAULT 1, used_again INT NOT NULL DEFAULT 0,
+  may_write INT NOT NULL DEFAULT 1);
 -- a name is taken once in a folder
 CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 -- reading a folder goes by id, so that a position in it stays true while it changes
@@ -46,11 +47,17 @@ CREATE TABLE rules(key BLOB NOT NULL, is_pattern INT NOT NULL, everywhere INT NO
   PRIMARY KEY(key, is_pattern, everywhere)) WITHOUT ROWID;
 )sql";
 
+// What format 4 has beyond format 3.
+constexpr const char* kSchema4 = R"sql(
+CREATE INDEX listed ON nodes(listed_at) WHERE kind=1 AND listed_at > 0;
+)sql";
+
 constexpr const char* kColumns =
     "id, kind, parent, name, there, there_parent, there_name, size, mtime, ctime, mode, uid, gid, "
     "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
     "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict, "
-    "tried_parent, tried_name, beside, placement, placed_at, placed_by, effective, used_again";
+    "tried_parent, tried_name, beside, placement, placed_at, placed_by, effective, used_again, "
+    "may_write";
 
 }  // namespace
 
@@ -80,6 +87,17 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
     Transaction transaction = index->Begin();
     PG_TRY(index->db_.Execute(kSchema));
     PG_TRY(index->db_.Execute(kSchema3));
+    PG_TRY(index->db_.Execute(kSchema4));
+    PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
+    PG_TRY(transaction.Commit());
+  }
+  const auto widen = [&]() -> Status {
+    PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN may_write INT NOT NULL DEFAULT 1"));
+    return index->db_.Execute(kSchema4);
+  };
+  if (schema == 3) {
+    Transaction transaction = index->Begin();
+    PG_TRY(widen());
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
   }
@@ -101,6 +119,7 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
                            "ALTER TABLE nodes ADD COLUMN used_again INT NOT NULL DEFAULT 0;"
                            "DROP INDEX IF EXISTS held"));
     PG_TRY(index->db_.Execute(kSchema3));
+    PG_TRY(widen());
     PG_TRY(index->MakeSums());
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
@@ -230,6 +249,24 @@ Result<PendingSummary> Index::Pending() {
   return out;
 }
 
+Result<NodeId> Index::LongestUnlisted(Nanos before) {
+  PG_ASSIGN(Statement oldest, db_.Prepare("SELECT id FROM nodes WHERE kind=1 AND listed_at > 0 AND "
+                                          "listed_at < ?1 AND parent IS NOT NULL AND there > 0 "
+                                          "ORDER BY listed_at LIMIT 1"));
+  return OneInt(&oldest.Bind(1, before));
+}
+
+Result<std::uint64_t> Index::PendingGrowth(NodeId but) {
+  PG_ASSIGN(
+      Statement sum,
+      db_.Prepare(
+          "SELECT COALESCE(SUM(MAX(size-there_size,0)),0) FROM nodes "
+          "WHERE intent IS NOT NULL AND kind=0 AND (dirty&1) AND parent IS NOT NULL AND id<>?1"));
+  sum.Bind(1, but);
+  PG_ASSIGN(const std::int64_t n, OneInt(&sum));
+  return static_cast<std::uint64_t>(n);
+}
+
 Result<NodeId> Index::FindTried(NodeId parent, std::string_view name) {
   return OneInt(&find_tried_.Bind(1, parent).Bind(2, name));
 }
@@ -283,13 +320,13 @@ Status Index::SetMeta(std::string_view key, std::string_view value) {
 Status Index::Prepare() {
   const std::string select = fmt::format("SELECT {} FROM nodes ", kColumns);
   std::string marks, sets;
-  for (int i = 1; i <= 39; ++i) marks += fmt::format("{}?{}", i > 1 ? "," : "", i);
   int at = 0;
   for (std::size_t from = 0; from != std::string::npos;) {
     const std::string columns = kColumns;
     const auto comma = columns.find(", ", from);
     const std::string name =
         columns.substr(from, comma == std::string::npos ? comma : comma - from);
+    marks += fmt::format("{}?{}", at > 0 ? "," : "", at + 1);
     if (++at > 1) sets += fmt::format("{}{}=?{}", at > 2 ? "," : "", name, at);
     from = comma == std::string::npos ? comma : comma + 2;
   }

@@ -66,6 +66,7 @@ struct Node {
   std::string target;  // of a symbolic link; of what a move left at its old place: who wrote it
   bool attributes_known = true;  // false: from a listing, which does not carry them
   bool marker = false;           // folders: the store keeps them while they are empty
+  bool may_write = true;         // false: the account has no right to change it there
 
   std::string version;  // at the store, as last agreed
   std::uint64_t there_size = 0;
@@ -164,7 +165,11 @@ class Index {
   std::int64_t NextIntent() { return ++last_intent_; }
   Result<std::vector<Node>> Intents(std::int64_t after, int limit);
   Result<PendingSummary> Pending();
+  // Bytes that wait for upload beyond those that they replace at the store, but for one node's.
+  Result<std::uint64_t> PendingGrowth(NodeId but);
   // Deletions that wait, from that intent on, in order.
+  // The folder whose listing is the oldest, if older than that; kNoNode if none is.
+  Result<NodeId> LongestUnlisted(Nanos before);
   Result<std::vector<Node>> Deletions(std::int64_t from);
   Result<std::uint64_t> CountFiles();  // that are shown here
   Result<std::vector<Node>> Conflicts();

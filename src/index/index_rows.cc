@@ -66,6 +66,7 @@ Node Index::FromRow(const Statement& row) {
   n.placed_by = row.Blob(c++);
   n.effective = static_cast<Placement>(row.Int(c++));
   n.used_again = row.Int(c++) != 0;
+  n.may_write = row.Int(c++) != 0;
   return n;
 }
 
@@ -115,6 +116,7 @@ void Index::BindNode(Statement* s, const Node& n) const {
   BindText(s, at++, n.placed_by);
   s->Bind(at++, static_cast<std::int64_t>(n.effective));
   s->Bind(at++, std::int64_t{n.used_again});
+  s->Bind(at++, std::int64_t{n.may_write});
 }
 
 Result<std::vector<Node>> Index::Rows(Statement* statement) {

@@ -47,11 +47,24 @@ struct Entry {
   Attributes attributes;
   bool attributes_known = false;  // false: a listing, which does not carry them
   bool marker = false;            // folders: an object of its own keeps it alive while empty
+  bool may_write = true;          // false: the account has no right to change it
 };
 
 struct ListPage {
   std::vector<Entry> entries;
-  std::string next;  // opaque; "" = this was the last page
+  std::string next;       // opaque; "" = this was the last page
+  bool may_write = true;  // false: nothing can be put into the folder, or taken out
+};
+
+// What changed since some moment, in the order in which it did; a thing once, as it is now.
+struct Changes {
+  struct One {
+    std::string path;            // relative to the provider's root; of folders too without "/"
+    std::optional<Entry> entry;  // nothing: it is gone
+  };
+  std::vector<One> all;
+  std::string next;   // names the moment up to which this goes
+  bool more = false;  // ask again at once
 };
 
 // What must be true at the store for a change to happen: else kChanged and nothing is changed.
@@ -76,11 +89,19 @@ enum class Guard {
 struct Capabilities {
   bool real_folders = false;   // folders exist by themselves, also when nothing is in them
   bool moves_folders = false;  // and can be moved in one request
+  bool moves_files = false;    // files too, and they keep their version
   bool server_copy = true;
+  bool exact_times = true;            // of change, that attributes carry; else to the second
+  bool carries_owners = true;         // numbers of users and groups
   Guard create = Guard::kUnknown;     // "only if nothing is there"
   Guard replace = Guard::kUnknown;    // "only if it is this version"
   std::uint64_t multipart_above = 0;  // bytes; larger files go up in parts; 0: never
   std::uint64_t part_size = 0;
+};
+
+// What an account holds and still takes, in bytes.
+struct Quota {
+  std::uint64_t used = 0, available = 0;
 };
 
 // Receives a file's bytes. Called on a network thread: be quick. `Begin` comes once per attempt
@@ -153,18 +174,21 @@ class Provider {
                               const Attributes& attributes, const Precondition& only_if,
                               const Cancel& cancel) = 0;
 
-  // The same in parts. Parts may go up in parallel. Complete is idempotent.
+  // The same in parts, where multipart_above is not 0. Parts may go up in parallel. Complete is
+  // idempotent.
   virtual Result<PartedUpload> BeginParts(const std::string& path, const Attributes& attributes,
-                                          const Cancel& cancel) = 0;
+                                          const Cancel& cancel);
   virtual Result<UploadedPart> WritePart(const PartedUpload& upload, int number, WriteSource* part,
-                                         const Cancel& cancel) = 0;
+                                         const Cancel& cancel);
   virtual Result<std::vector<UploadedPart>> ListParts(const PartedUpload& upload,
-                                                      const Cancel& cancel) = 0;
+                                                      const Cancel& cancel);
   virtual Result<Entry> CompleteParts(const PartedUpload& upload,
                                       const std::vector<UploadedPart>& parts,
-                                      const Precondition& only_if, const Cancel& cancel) = 0;
-  virtual Status AbortParts(const PartedUpload& upload, const Cancel& cancel) = 0;
-  virtual Result<std::vector<PartedUpload>> ListUploads(const Cancel& cancel) = 0;
+                                      const Precondition& only_if, const Cancel& cancel);
+  virtual Status AbortParts(const PartedUpload&, const Cancel&) { return {}; }
+  virtual Result<std::vector<PartedUpload>> ListUploads(const Cancel&) {
+    return std::vector<PartedUpload>();
+  }
 
   // A copy made by the store of exactly `version` of `from`. With `attributes`, the copy carries
   // those instead of the original's. `size` as last known decides between one request and parts.
@@ -195,6 +219,14 @@ class Provider {
     (void)from, (void)to, (void)cancel;
     return Error(Code::kUnsupported, "this store cannot move folders");
   }
+  // Where files can be moved: exactly `version` of `from`, which keeps it. kNotFound: it is not at
+  // `from`, perhaps since a move whose answer was lost.
+  virtual Result<Entry> MoveFile(const std::string& from, const std::string& version,
+                                 const std::string& to, const Precondition& only_if,
+                                 const Cancel& cancel) {
+    (void)from, (void)version, (void)to, (void)only_if, (void)cancel;
+    return Error(Code::kUnsupported, "this store cannot move files");
+  }
 
   // Finds out how far the store guards preconditions, by trying them on an object of its own with
   // a random name, which it deletes again.
@@ -217,6 +249,51 @@ class Provider {
   }
   // When the store last gave a sign of life to any request.
   virtual Steady LastSign() const { return std::chrono::steady_clock::now(); }
+
+  // What the store has kept of a file, the newest (that is there now) first. kUnsupported: it keeps
+  // nothing, or does not say.
+  struct Kept {
+    std::string id;  // opaque
+    std::uint64_t size = 0;
+    Nanos modified = 0;
+    bool current = false;
+  };
+  virtual Result<std::vector<Kept>> Versions(const std::string& path, const Cancel&) {
+    (void)path;
+    return Error(Code::kUnsupported, "this store keeps no former versions");
+  }
+  // One of them, whole.
+  virtual Status ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
+                          const Cancel& cancel) {
+    (void)path, (void)id, (void)sink, (void)cancel;
+    return Error(Code::kUnsupported, "this store keeps no former versions");
+  }
+  // An address that opens the file: for `lasts` for whoever has it where the store can sign such
+  // (0: as long as is usual), else for those whom the store lets in. kUnsupported: not for a time.
+  struct Address {
+    std::string url;
+    Duration lasts{0};  // 0: as long as the file is there
+    bool open_to_all = false;
+  };
+  virtual Result<Address> Link(const std::string& path, Duration lasts) {
+    (void)path, (void)lasts;
+    return Error(Code::kUnsupported, "files of this store have no address");
+  }
+
+  // A feed of changes: a name for this moment, to ask from later on. kUnsupported: there is none.
+  virtual Result<std::string> FeedStart(const Cancel&) {
+    return Error(Code::kUnsupported, "this store does not tell what changed");
+  }
+  // One request. kStale: that moment means nothing to the store any more: look at everything.
+  virtual Result<Changes> ChangesSince(const std::string& moment, const Cancel& cancel) {
+    (void)moment, (void)cancel;
+    return Error(Code::kUnsupported, "this store does not tell what changed");
+  }
+
+  // Nothing: the store does not say, and is not asked again.
+  virtual Result<std::optional<Quota>> SpaceOfAccount(const Cancel&) {
+    return std::optional<Quota>();
+  }
 
   // Steps from resolving the name to reading and (unless the account may only read) writing.
   virtual TestReport Test(bool may_write, const Cancel& cancel) = 0;

@@ -132,6 +132,21 @@ TEST_F(ResidencyTest, APinOutlivesAnEditorsWayToSave) {
   EXPECT_EQ(StateOf("list.csv"), "pinned");
 }
 
+TEST_F(ResidencyTest, APinOutlivesAPowerCut) {
+  disk_.WatchPower(folder_.path());
+  world_.Put("pressed/s", std::string(50000, 's'));
+  Open();
+  Names("");
+  ASSERT_TRUE(drive_->Pin(IdOf("pressed")).ok());
+  disk_.DieAt(disk_.operations() + 1);
+  Close();
+  disk_.Heal();
+  disk_.PowerCut(5);
+  boot_id_ = "two";
+  Open();
+  EXPECT_TRUE(Eventually([&] { return StateOf("pressed") == "pinned" && OnDisk("pressed") > 0; }));
+}
+
 TEST_F(ResidencyTest, MoreThanTheCacheHoldsIsNotPinned) {
   world_.Put("big/a", std::string(600000, 'a'));
   world_.Put("big/b", std::string(600000, 'b'));

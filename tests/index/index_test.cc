@@ -226,7 +226,8 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
                             "ALTER TABLE nodes DROP COLUMN placed_at;"
                             "ALTER TABLE nodes DROP COLUMN placed_by;"
                             "ALTER TABLE nodes DROP COLUMN effective;"
-                            "ALTER TABLE nodes DROP COLUMN used_again; PRAGMA user_version=1")
+                            "ALTER TABLE nodes DROP COLUMN used_again; DROP INDEX listed;"
+                            "ALTER TABLE nodes DROP COLUMN may_write; PRAGMA user_version=1")
                     .ok());
   }
   for (int i = 0; i < 2; ++i) {  // the second opening finds nothing to do

@@ -35,6 +35,7 @@ class Stage {
     world_.cut_off = [this] { return disk_.dead(); };
     world_.multipart_above = 100000;
     world_.moves_folders = options.seed % 2 == 1;
+    world_.moves_files = options.seed % 4 == 1;
   }
   ~Stage() { Close(0), Close(1); }
 

@@ -73,11 +73,17 @@ TEST_P(ConformanceTest, AttributesTravelWithTheFile) {
   ASSERT_OK(Put("meta", "", Precondition::Anything(), a));
   const auto look = provider_->Look("meta", nullptr);
   ASSERT_OK(look);
-  EXPECT_EQ(look->attributes.mode, a.mode);
-  EXPECT_EQ(look->attributes.mtime, a.mtime);
-  EXPECT_EQ(look->attributes.uid, a.uid);
+  const Capabilities can = provider_->Can();
+  if (can.exact_times) EXPECT_EQ(look->attributes.mtime, a.mtime);
+  if (can.carries_owners) EXPECT_EQ(look->attributes.uid, a.uid);
   EXPECT_EQ(look->attributes.symlink, a.symlink);
   EXPECT_EQ(look->kind, Kind::kSymlink);
+  a.symlink.reset();
+  ASSERT_OK(Put("plain", "plain", Precondition::Anything(), a));
+  const auto plain = provider_->Look("plain", nullptr);
+  ASSERT_OK(plain);
+  EXPECT_EQ(plain->attributes.mode, a.mode);
+  EXPECT_EQ(*plain->attributes.mtime / 1'000'000'000, *a.mtime / 1'000'000'000);
 }
 
 TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
@@ -161,6 +167,34 @@ TEST_P(ConformanceTest, AFolderMovesWithAllThatIsInIt) {
   EXPECT_EQ(*Get("new/place/deep/b"), "b");
   EXPECT_EQ(provider_->Look("old", nullptr).error().code, Code::kNotFound);
   ASSERT_OK(provider_->MoveFolder("old", "new/place", nullptr));  // as if the answer was lost
+}
+
+TEST_P(ConformanceTest, AFileMovesAndKeepsItsVersion) {
+  if (!provider_->Can().moves_files) GTEST_SKIP() << "this store moves no files";
+  const auto a = Put("a", "a");
+  ASSERT_OK(a);
+  const auto moved = provider_->MoveFile("a", a->version, "to/b", Precondition::Absent(), nullptr);
+  ASSERT_OK(moved);
+  EXPECT_EQ(moved->version, a->version);
+  EXPECT_EQ(*Get("to/b", a->version), "a");
+  EXPECT_EQ(
+      provider_->MoveFile("a", a->version, "to/b", Precondition::Absent(), nullptr).error().code,
+      Code::kNotFound);
+  const auto long_one = Put("long", "another one");
+  ASSERT_OK(long_one);
+  EXPECT_EQ(provider_->MoveFile("to/b", "1-2", "c", Precondition::Absent(), nullptr).error().code,
+            Code::kChanged);
+  EXPECT_EQ(
+      provider_->MoveFile("to/b", a->version, "long", Precondition::Absent(), nullptr).error().code,
+      Code::kChanged);
+  EXPECT_EQ(provider_->MoveFile("to/b", a->version, "long", Precondition::Is("1-2"), nullptr)
+                .error()
+                .code,
+            Code::kChanged);
+  EXPECT_EQ(*Get("long"), "another one");
+  ASSERT_OK(provider_->MoveFile("to/b", a->version, "long", Precondition::Is(long_one->version),
+                                nullptr));
+  EXPECT_EQ(*Get("long", a->version), "a");
 }
 
 TEST_P(ConformanceTest, EverythingBelowIsListedWithItsFolders) {

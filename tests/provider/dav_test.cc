@@ -2,7 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "base/text.h"
-#include "provider/webdav/dav_paths.h"
+#include "provider/paths.h"
 #include "provider/webdav/dav_provider.h"
 #include "provider/webdav/dav_xml.h"
 #include "support/peers.h"
@@ -44,10 +44,10 @@ TEST(DavXmlTest, AnswersOfManySpellings) {
 }
 
 TEST(DavPathTest, OnlyWhatAServerCanKeepIsSaid) {
-  for (const char* good : {"a", "a/b", "a/b/", "..a", "a b%41"}) EXPECT_TRUE(webdav::Sayable(good));
+  for (const char* good : {"a", "a/b", "a/b/", "..a", "a b%41"}) EXPECT_TRUE(Sayable(good));
   for (const char* bad : {".", "..", "a//b", "/a", "a/../b", "a/./", "//"})
-    EXPECT_FALSE(webdav::Sayable(bad)) << bad;
-  EXPECT_FALSE(webdav::Sayable(std::string("a\0b", 3)));
+    EXPECT_FALSE(Sayable(bad)) << bad;
+  EXPECT_FALSE(Sayable(std::string("a\0b", 3)));
 }
 
 class DavFaultTest : public testing::TestWithParam<const char*> {
@@ -106,8 +106,9 @@ TEST_P(DavFaultTest, PassingFaultsAreTriedAgain) {
 TEST_P(DavFaultTest, WhatCannotBeDoneSaysWhyAndChangesNothing) {
   ASSERT_TRUE(Put("f", "as it was").ok());
   const std::vector<std::pair<int, Code>> answers = {
-      {401, Code::kSignIn},  {403, Code::kPermission}, {423, Code::kBusy},   {507, Code::kNoSpace},
-      {412, Code::kChanged}, {413, Code::kNoSpace},    {301, Code::kInvalid}};
+      {401, Code::kSignIn},    {403, Code::kPermission}, {423, Code::kBusy},
+      {507, Code::kOverQuota}, {412, Code::kChanged},    {413, Code::kNoSpace},
+      {301, Code::kInvalid}};
   for (const auto& [status, code] : answers) {
     SetFault(peer_, "method=PUT,status=" + std::to_string(status));
     const auto refused = Put("f", "other words");
@@ -163,7 +164,11 @@ TEST(DavQuotaTest, AFullAccountSaysSoAndKeepsWhatIsThere) {
   ASSERT_TRUE(store.Write("a", &fits, {}, Precondition::Absent(), nullptr).ok());
   const auto full = store.Write("b", &does_not, {}, Precondition::Absent(), nullptr);
   ASSERT_FALSE(full.ok());
-  EXPECT_EQ(full.error().code, Code::kNoSpace);
+  EXPECT_EQ(full.error().code, Code::kOverQuota);
+  const auto space = store.SpaceOfAccount(nullptr);
+  ASSERT_TRUE(space.ok() && space->has_value());
+  EXPECT_EQ((*space)->used, 60000u);
+  EXPECT_EQ((*space)->available, 100u * 1024 - 60000);
   EXPECT_EQ(store.List("", "", nullptr)->entries.size(), 1u);
 }
 

@@ -29,14 +29,18 @@ struct FakeWorld {
   std::string forbid GUARDED_BY(mutex);      // writes and copies to this path are not allowed
   std::string unreadable GUARDED_BY(mutex);  // nobody may read this path
   std::string unlistable GUARDED_BY(mutex);  // nobody may list this folder
-  std::function<bool()> cut_off;             // true: who asks is dead, nothing he asks happens
+  std::string sealed GUARDED_BY(mutex);      // what is below this path may only be read
+  bool has_feed = false;                     // it tells what changed
+  std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
+  std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
+  std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
   double fault_share GUARDED_BY(mutex) = 0;
   std::uint64_t fail_at GUARDED_BY(mutex) = 0, lose_at GUARDED_BY(mutex) = 0;
   std::uint64_t count GUARDED_BY(mutex) = 0;
   std::mt19937_64 dice GUARDED_BY(mutex);
   std::uint64_t multipart_above = 0;
-  bool moves_folders = false;
+  bool moves_folders = false, moves_files = false;
   struct Upload {
     std::string path;
     Attributes attributes;
@@ -47,10 +51,20 @@ struct FakeWorld {
   void Put(const std::string& path, const std::string& body) {
     const Lock lock(mutex);
     objects[path] = {body, {}, 1};
+    changes.push_back(path);
   }
   void Erase(const std::string& path) {
     const Lock lock(mutex);
     objects.erase(path);
+    changes.push_back(path);
+  }
+  void Move(const std::string& from, const std::string& to) {
+    const Lock lock(mutex);
+    auto moved = objects.extract(from);
+    moved.key() = to;
+    objects.insert(std::move(moved));
+    changes.push_back(from);
+    changes.push_back(to);
   }
   std::map<std::string, std::string> All() {
     const Lock lock(mutex);
@@ -102,6 +116,7 @@ class FakeStore : public Provider {
     can.multipart_above = w_.multipart_above;
     can.part_size = w_.multipart_above / 2;
     can.moves_folders = w_.moves_folders;
+    can.moves_files = w_.moves_files;
     return can;
   }
   Result<ListPage> List(const std::string& folder, const std::string& next,
@@ -131,9 +146,32 @@ class FakeStore : public Provider {
         entry.kind = Kind::kFolder;
         entry.marker = true;
       }
+      entry.may_write = !IsSealed(prefix + entry.name);
       page.entries.push_back(std::move(entry));
     }
+    page.may_write = !IsSealed(prefix);
     return page;
+  }
+  Result<std::string> FeedStart(const Cancel&) override {
+    const Lock lock(w_.mutex);
+    if (!w_.has_feed) return Error(Code::kUnsupported, "no feed");
+    PG_TRY(Ask("feed-start"));
+    return w_.feed_run + std::to_string(w_.changes.size());
+  }
+  Result<Changes> ChangesSince(const std::string& moment, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("feed " + moment));
+    if (moment.substr(0, 1) != w_.feed_run) return Error(Code::kStale, "of another time");
+    Changes out;
+    for (std::size_t i = std::stoull(moment.substr(1)); i < w_.changes.size(); ++i) {
+      Changes::One one;
+      one.path = w_.changes[i];
+      const auto it = w_.objects.find(one.path);
+      if (it != w_.objects.end()) one.entry = EntryOf(one.path, it->second);
+      out.all.push_back(std::move(one));
+    }
+    out.next = w_.feed_run + std::to_string(w_.changes.size());
+    return out;
   }
   Result<ListPage> ListDeep(const std::string& folder, const std::string&, const Cancel&) override {
     const Lock lock(w_.mutex);
@@ -335,6 +373,19 @@ class FakeStore : public Provider {
     }
     return Answer();
   }
+  Result<Entry> MoveFile(const std::string& from, const std::string& version, const std::string& to,
+                         const Precondition& only_if, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("move " + from + " " + to));
+    if (to == w_.forbid) return Error(Code::kPermission, "not allowed");
+    if (w_.objects.count(from) == 0) return Error(Code::kNotFound, "no " + from);
+    PG_TRY(Holds(from, Precondition::Is(version)));
+    PG_TRY(Holds(to, only_if));
+    FakeWorld::Object moved = std::move(w_.objects.extract(from).mapped());
+    w_.objects[to] = std::move(moved);
+    PG_TRY(Answer());
+    return EntryOf(to, w_.objects[to]);
+  }
   Status Probe(const Cancel&) override { return {}; }
   std::string ProbeResult() const override { return ""; }
   void AdoptProbeResult(const std::string&) override {}
@@ -345,6 +396,9 @@ class FakeStore : public Provider {
   }
 
  private:
+  bool IsSealed(const std::string& path) const REQUIRES(w_.mutex) {
+    return !w_.sealed.empty() && path.compare(0, w_.sealed.size(), w_.sealed) == 0;
+  }
   Status Ask(const std::string& what) REQUIRES(w_.mutex) {
     if (w_.cut_off && w_.cut_off()) return Error(Code::kCancelled, "nobody asks");
     w_.asked.push_back(what);

@@ -83,7 +83,14 @@ std::vector<Peer> AllPeers() {
         peer.endpoint = value;
         peer.kind = "webdav";
       }
-      if (key == "WEBDAV_USER") peer.key_id = value;
+      if (key == "SFTP_HOST") {
+        peer.endpoint = value;
+        peer.kind = "sftp";
+      }
+      if (key == "SFTP_PORT") peer.port = std::atoi(value.c_str());
+      if (key == "SFTP_KEY_FILE") peer.key_file = value;
+      if (key == "SFTP_KNOWN_HOSTS") peer.known_hosts = value;
+      if (key == "WEBDAV_USER" || key == "SFTP_USER") peer.key_id = value;
       if (key == "WEBDAV_PASSWORD") peer.secret = value;
     }
     peers.push_back(peer);
@@ -108,7 +115,20 @@ webdav::DavOptions DavOptionsFor(const Peer& peer, const std::string& prefix) {
   return options;
 }
 
+sftp::SftpOptions SftpOptionsFor(const Peer& peer, const std::string& prefix) {
+  sftp::SftpOptions options;
+  options.ssh.host = peer.endpoint;
+  options.ssh.port = peer.port;
+  options.ssh.user = peer.key_id;
+  options.ssh.private_key = peer.key_file;
+  options.ssh.known_hosts = peer.known_hosts;
+  options.prefix = prefix;
+  return options;
+}
+
 std::unique_ptr<Provider> OpenPeer(const Peer& peer, const std::string& prefix) {
+  if (peer.kind == "sftp")
+    return std::make_unique<sftp::SftpProvider>(SftpOptionsFor(peer, prefix));
   if (peer.kind == "webdav")
     return std::make_unique<webdav::DavProvider>(DavOptionsFor(peer, prefix));
   s3::S3Options options = OptionsFor(peer, prefix);

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include "provider/s3/s3_provider.h"
+#include "provider/sftp/sftp_provider.h"
 #include "provider/webdav/dav_provider.h"
 #include "support/process.h"
 
@@ -13,7 +14,10 @@ namespace pargeter::test {
 
 struct Peer {
   std::string name, endpoint, key_id, secret, bucket;
-  std::string kind = "s3";                  // or "webdav": endpoint, user as key_id, password
+  // "webdav": endpoint, user as key_id, password; "sftp": host, user as key_id, files of keys
+  std::string kind = "s3";
+  int port = 0;
+  std::string key_file, known_hosts;
   std::shared_ptr<Background> process;      // of a stand-in
   std::shared_ptr<TemporaryFolder> folder;  // its secret file and request log
   std::vector<std::string> standin;         // what a stand-in is started with; empty: it is real
@@ -28,6 +32,7 @@ void EnsureStarted(Peer* peer);
 // Stand-ins, not started yet; and the peers named in PARGETER_PEERS ("name=FILE,..."; each file has
 // the KEY=VALUE lines of tests/servers),.
 std::vector<Peer> AllPeers();
+sftp::SftpOptions SftpOptionsFor(const Peer& peer, const std::string& prefix);
 
 s3::S3Options OptionsFor(const Peer& peer, const std::string& prefix);
 webdav::DavOptions DavOptionsFor(const Peer& peer, const std::string& prefix);

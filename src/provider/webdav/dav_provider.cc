@@ -10,8 +10,8 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "provider/attributes.h"
+#include "provider/paths.h"
 #include "provider/range_sink.h"
-#include "provider/webdav/dav_paths.h"
 
 namespace pargeter::webdav {
 namespace {
@@ -24,21 +24,6 @@ std::string VersionOf(const std::string& etag, Nanos modified, std::uint64_t siz
 }
 
 }  // namespace
-
-bool Sayable(const std::string& path) {
-  if (path.find('\0') != std::string::npos) return false;
-  const std::vector<std::string> parts = Split(path, '/');
-  for (std::size_t i = 0; i < parts.size(); ++i) {
-    const bool end = i + 1 == parts.size();  // a folder's path ends in "/"
-    if (parts[i] == "." || parts[i] == ".." || (parts[i].empty() && !end)) return false;
-  }
-  return true;
-}
-
-std::string NameIn(const std::string& path) {
-  const std::string plain = IsFolderPath(path) ? path.substr(0, path.size() - 1) : path;
-  return plain.substr(plain.rfind('/') + 1);
-}
 
 DavProvider::DavProvider(DavOptions options) : options_(std::move(options)), wire_(options_.wire) {}
 
@@ -54,6 +39,7 @@ Capabilities DavProvider::Can() const {
   if (!l.probed) return can;
   const bool directly = WritesDirectly(l);
   can.moves_folders = l.move_absent;
+  can.moves_files = l.move_absent && l.move_keeps && (l.properties_keep || !l.properties);
   can.create = directly || l.move_absent ? Guard::kAtomic : Guard::kCheckFirst;
   can.replace = directly || l.move_version ? Guard::kAtomic : Guard::kCheckFirst;
   return can;
@@ -108,6 +94,7 @@ Entry DavProvider::EntryOf(const Item& item, const std::string& name) const {
   entry.modified = item.modified;
   entry.attributes_known = item.attributes_answered;
   entry.attributes = UnpackAttributes(item.attributes);
+  entry.may_write = item.may_write.value_or(true);
   if (item.folder) {
     entry.kind = Kind::kFolder;
     entry.marker = true;
@@ -138,17 +125,20 @@ Entry DavProvider::EntryOfHead(const HttpHead& head, const std::string& path) co
 
 Result<ListPage> DavProvider::List(const std::string& folder, const std::string&,
                                    const Cancel& cancel) {
-  const auto answer = Propfind(folder, 1, false, cancel);
-  if (!answer.ok()) {
-    // the drive's own folder must not seem to have become empty
-    if (answer.error().code == Code::kNotFound && !folder.empty()) return ListPage();
-    return answer.error();
-  }
+  auto page = ListOnly(folder, cancel);
+  // the drive's own folder must not seem to have become empty
+  if (!page.ok() && page.error().code == Code::kNotFound && !folder.empty()) return ListPage();
+  return page;
+}
+
+Result<ListPage> DavProvider::ListOnly(const std::string& folder, const Cancel& cancel) {
+  PG_ASSIGN(const Multistatus answer, Propfind(folder, 1, false, cancel));
   const std::string own = PathOfHref(wire_.UrlOf(options_.prefix + folder));
   ListPage page;
-  for (const Item& item : answer->items) {
+  for (const Item& item : answer.items) {
     if (item.path == own) {
       if (!item.folder) return Error(Code::kNotFolder, Printable(folder) + " is a file there");
+      page.may_write = item.may_write.value_or(true);
       continue;
     }
     const bool below = item.path.compare(0, own.size() + 1, own + "/") == 0;
@@ -175,17 +165,16 @@ Result<ListPage> DavProvider::ListDeep(const std::string& folder, const std::str
   const std::string below = next.empty() ? "" : next.substr(cut + 1);
   ListPage page;
   page.next = next.empty() ? "" : next.substr(0, cut);
-  auto listed = Propfind(folder + below, 1, false, cancel);
-  if (!listed.ok())
-    return listed.error().code == Code::kNotFound ? Result<ListPage>(std::move(page))
-                                                  : listed.error();
-  PG_ASSIGN(ListPage entries, List(folder + below, "", cancel));
+  auto entries = ListOnly(folder + below, cancel);
+  if (!entries.ok())
+    return entries.error().code == Code::kNotFound ? Result<ListPage>(std::move(page))
+                                                   : entries.error();
   if (below.empty() && !folder.empty()) {
     Entry self;  // as a store of flat keys has it
     self.version = kFolderVersion;
     page.entries.push_back(std::move(self));
   }
-  for (Entry& entry : entries.entries) {
+  for (Entry& entry : entries->entries) {
     entry.name.insert(0, below);
     if (entry.kind == Kind::kFolder) {
       entry.name += "/";
@@ -347,6 +336,106 @@ Result<std::vector<Entry>> DavProvider::Browse(const std::string& folder, const 
   return std::move(page.entries);
 }
 
+// ---- former versions (RFC 3253 section 3.7), and links
+
+Result<std::vector<Provider::Kept>> DavProvider::Versions(const std::string& path,
+                                                          const Cancel& cancel) {
+  Call call = NewCall("REPORT", path, "list the versions of", cancel);
+  call.headers = {{"depth", "0"}};
+  call.body = VersionsBody();
+  int status = 0;
+  call.status = &status;
+  const auto response = wire_.Send(call);
+  if (!response.ok() && (status == 403 || status == 405 || status == 415 || status == 501 ||
+                         status == 400 || status == 409))
+    return Error(Code::kUnsupported, "this server keeps no former versions, or does not say");
+  if (!response.ok()) return response.error();
+  PG_ASSIGN(const Multistatus answer, ParseMultistatus(response->body));
+  PG_ASSIGN(const Item now, ItemAt(path, cancel));
+  std::vector<Kept> out;
+  for (const Item& item : answer.items) {
+    if (item.status / 100 != 2 || item.path.empty()) continue;
+    const bool current = !item.etag.empty() && PlainEtag(item.etag) == PlainEtag(now.etag);
+    out.insert(out.begin(), {item.path, item.size, item.modified, current});
+  }
+  if (out.empty()) return Error(Code::kUnsupported, "this server keeps no former versions");
+  std::stable_sort(out.begin(), out.end(),
+                   [](const Kept& a, const Kept& b) { return a.modified > b.modified; });
+  return out;
+}
+
+Status DavProvider::ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
+                             const Cancel& cancel) {
+  if (id.empty() || id[0] != '/' || !Sayable(id.substr(1)))
+    return Error(Code::kInvalid, "that is no version of " + Printable(path));
+  RangeSink whole([&](const HttpHead& head) { return EntryOfHead(head, path); }, "", 0, ~0ull >> 1,
+                  false, sink);
+  Call call = NewCall("GET", path, "read a former version of", cancel);
+  call.root_path = id;
+  call.sink = &whole;
+  PG_TRY(wire_.Send(call));
+  return whole.Check();
+}
+
+Result<Provider::Address> DavProvider::Link(const std::string& path, Duration lasts) {
+  if (lasts.count() > 0)
+    return Error(Code::kUnsupported, "links to this server cannot be limited in time",
+                 "Without --for its own address is shown, for those whom the server lets in.");
+  return Address{wire_.UrlOf(options_.prefix + path), Duration(0), false};
+}
+
+// ---- changes: RFC 6578
+
+Result<std::string> DavProvider::FeedStart(const Cancel& cancel) {
+  PG_ASSIGN(const Item top, ItemAt("", cancel));
+  if (!top.sync_token.empty()) return top.sync_token;
+  return Error(Code::kUnsupported, "this server does not tell what changed");
+}
+
+Result<Changes> DavProvider::ChangesSince(const std::string& moment, const Cancel& cancel) {
+  Call call = NewCall("REPORT", "", "see what changed in", cancel);
+  call.headers = {{"depth", "0"}};
+  call.body = ChangesBody(moment);
+  int status = 0;
+  call.status = &status;
+  const auto response = wire_.Send(call);
+  if (!response.ok()) {
+    const Code code = response.error().code;
+    const bool refused = status / 100 == 4 && code != Code::kSignIn && code != Code::kThrottled;
+    // a moment that it has forgotten: some answer 500 to that
+    if (refused || status == 500) return Error(Code::kStale, response.error().what);
+    return response.error();
+  }
+  PG_ASSIGN(const Multistatus answer, ParseMultistatus(response->body));
+  if (answer.sync_token.empty()) return Error(Code::kStale, call.what + ": no moment is named");
+  const std::string own = PathOfHref(wire_.UrlOf(options_.prefix));
+  Changes changes;
+  changes.next = answer.sync_token;
+  for (const Item& item : answer.items) {
+    if (item.path == own) {
+      changes.more = changes.more || item.status == 507;
+      continue;
+    }
+    const bool below = item.path.compare(0, own.size() + 1, own + "/") == 0;
+    std::string path = below ? item.path.substr(own.size() + 1) : "";
+    if (path.empty() || !Sayable(path)) continue;
+    Changes::One one;
+    if (item.status / 100 == 2)
+      one.entry = EntryOf(item, NameIn(path));
+    else if (item.status != 404)
+      continue;
+    one.path = std::move(path);
+    changes.all.push_back(std::move(one));
+  }
+  return changes;
+}
+
+Result<std::optional<Quota>> DavProvider::SpaceOfAccount(const Cancel& cancel) {
+  PG_ASSIGN(const Item top, ItemAt("", cancel));
+  if (!top.quota_available) return std::optional<Quota>();
+  return std::optional(Quota{top.quota_used.value_or(0), *top.quota_available});
+}
+
 TestReport DavProvider::Test(bool may_write, const Cancel& cancel) {
   TestReport report;
   const auto step = [&](std::string what, const Status& outcome, std::string detail) {
@@ -366,6 +455,11 @@ TestReport DavProvider::Test(bool may_write, const Cancel& cancel) {
     step("clock", {}, report.clock.empty() ? "agrees with the store's" : report.clock);
   }
   if (!may_write) return report;
+  if (!listed->may_write) {
+    step("write", {},
+         "this folder may only be read; name one that a drive is to write to: --folder");
+    return report;
+  }
   const Status probed = Probe(cancel);
   const Capabilities can = Can();
   const bool atomic = can.create == Guard::kAtomic && can.replace == Guard::kAtomic;

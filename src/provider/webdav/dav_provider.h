@@ -41,21 +41,12 @@ class DavProvider : public Provider, public Browser {
               std::uint64_t size, ReadSink* sink, const Cancel& cancel) override;
   Result<Entry> Write(const std::string& path, WriteSource* source, const Attributes& attributes,
                       const Precondition& only_if, const Cancel& cancel) override;
-  // Files go up whole: parts are kUnsupported.
-  Result<PartedUpload> BeginParts(const std::string& path, const Attributes& attributes,
-                                  const Cancel& cancel) override;
-  Result<UploadedPart> WritePart(const PartedUpload& upload, int number, WriteSource* part,
-                                 const Cancel& cancel) override;
-  Result<std::vector<UploadedPart>> ListParts(const PartedUpload& upload,
-                                              const Cancel& cancel) override;
-  Result<Entry> CompleteParts(const PartedUpload& upload, const std::vector<UploadedPart>& parts,
-                              const Precondition& only_if, const Cancel& cancel) override;
-  Status AbortParts(const PartedUpload& upload, const Cancel& cancel) override;
-  Result<std::vector<PartedUpload>> ListUploads(const Cancel& cancel) override;
   Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t size,
                      const std::string& to, const Attributes* attributes,
                      const Precondition& only_if, const Cancel& cancel) override;
   Status MoveFolder(const std::string& from, const std::string& to, const Cancel& cancel) override;
+  Result<Entry> MoveFile(const std::string& from, const std::string& version, const std::string& to,
+                         const Precondition& only_if, const Cancel& cancel) override;
   Status Remove(const std::string& path, const Precondition& only_if,
                 const Cancel& cancel) override;
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
@@ -68,6 +59,13 @@ class DavProvider : public Provider, public Browser {
   void AdoptProbeResult(const std::string& result) override;
   Status Ping(Duration patience, const Cancel& cancel) override;
   Steady LastSign() const override { return wire_.LastSign(); }
+  Result<std::vector<Kept>> Versions(const std::string& path, const Cancel& cancel) override;
+  Status ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
+                  const Cancel& cancel) override;
+  Result<Address> Link(const std::string& path, Duration lasts) override;
+  Result<std::string> FeedStart(const Cancel& cancel) override;
+  Result<Changes> ChangesSince(const std::string& moment, const Cancel& cancel) override;
+  Result<std::optional<Quota>> SpaceOfAccount(const Cancel& cancel) override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
   // Reads back what is there: no version of this protocol tells.
   bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
@@ -99,6 +97,7 @@ class DavProvider : public Provider, public Browser {
 
   Call NewCall(std::string method, const std::string& path, std::string_view what,
                const Cancel& cancel) const;
+  Result<ListPage> ListOnly(const std::string& folder, const Cancel& cancel);  // kNotFound too
   Result<Multistatus> Propfind(const std::string& path, int depth, bool deep, const Cancel& cancel);
   Result<Item> ItemAt(const std::string& path, const Cancel& cancel);
   std::string Tagged(const std::string& path, const std::string& etag) const;

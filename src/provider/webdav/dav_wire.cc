@@ -23,13 +23,18 @@ std::string Wire::UrlOf(const std::string& path) const {
          PercentEncode(path, KeepSlash::kYes);
 }
 
-HttpRequest Wire::Made(const Call& call) {
+Result<HttpRequest> Wire::Made(const Call& call, const std::string& refused, std::string* token) {
   HttpRequest request;
   request.method = call.method;
-  request.url = UrlOf(call.path);
+  request.url = call.root_path.empty() ? UrlOf(call.path)
+                                       : options_.base.scheme + "://" + options_.base.authority +
+                                             PercentEncode(call.root_path, KeepSlash::kYes);
   request.headers = call.headers;
   if (!call.body.empty()) request.headers.emplace_back("content-type", "application/xml");
-  {
+  if (options_.bearer) {
+    PG_ASSIGN(*token, options_.bearer(refused, call.cancel));
+    request.headers.emplace_back("authorization", "Bearer " + *token);
+  } else {
     const Lock lock(mutex_);
     if (!login_.user.empty())
       request.headers.emplace_back("authorization",
@@ -46,17 +51,35 @@ HttpRequest Wire::Made(const Call& call) {
 
 Result<HttpResponse> Wire::Send(const Call& call) {
   if (call.status != nullptr) *call.status = 0;
+  int status = 0;
   const auto judge = [&](const HttpResponse& response) {
+    status = response.head.status;
     if (call.status != nullptr) *call.status = response.head.status;
     return ErrorOf(response, call.what);
   };
-  auto response =
-      session_.Send([&] { return Result<HttpRequest>(Made(call)); }, judge, call.once, call.cancel);
+  std::string token, refused;
+  const auto send = [&] {
+    return session_.Send([&] { return Made(call, refused, &token); }, judge, call.once,
+                         call.cancel);
+  };
+  auto response = send();
+  if (!response.ok() && status == 401 && options_.bearer) {
+    refused = token;  // lapsed early, or revoked: another may be taken
+    status = 0;
+    response = send();
+  }
   if (response.ok() && call.status != nullptr) *call.status = response->head.status;
   return response;
 }
 
 Error ErrorOf(const HttpResponse& response, std::string_view what) {
+  const std::string& asks = response.head.Get("www-authenticate");
+  if (response.head.status == 401 && Lower(asks).rfind("bearer", 0) == 0)
+    return Error(Code::kSignIn, fmt::format("{}: sign-in needed", what),
+                 "Sign in: pargeter account sign-in NAME");
+  if (response.head.status == 403 && asks.find("insufficient_scope") != std::string::npos)
+    return Error(Code::kPermission, fmt::format("{}: the grant does not reach so far", what),
+                 "Sign in again, with: pargeter account sign-in NAME --access write");
   struct Row {
     int status;
     Code code;
@@ -86,7 +109,7 @@ Error ErrorOf(const HttpResponse& response, std::string_view what) {
       {429, Code::kThrottled, "the server asks to slow down", ""},
       {501, Code::kUnsupported, "the server cannot do that", ""},
       {503, Code::kThrottled, "the server is too busy", ""},
-      {507, Code::kNoSpace, "the account is full",
+      {507, Code::kOverQuota, "the account is full",
        "Free space in the account; what waits here is kept and tried again."},
   };
   const int status = response.head.status;

@@ -2,6 +2,7 @@
 // Thread-safe.
 #pragma once
 
+#include <functional>
 #include <string>
 
 #include "base/mutex.h"
@@ -13,10 +14,14 @@ namespace pargeter::webdav {
 struct Login {
   std::string user, password;  // Basic, RFC 7617
 };
+// A token to bear (RFC 6750) instead of a login; asked for each request. `refused`: the server did
+// not take that one.
+using Bearer = std::function<Result<std::string>(const std::string& refused, const Cancel&)>;
 
 struct WireOptions {
   Endpoint base;  // the folder that paths are relative to
   Login login;
+  Bearer bearer;  // none: the login
   std::string ca_file;
   RetryPolicy retry;
   Deadlines deadlines;
@@ -25,9 +30,10 @@ struct WireOptions {
 
 struct Call {
   std::string method = "GET";
-  std::string path;  // relative to the base, raw bytes; of a folder it ends in "/"
-  Headers headers;   // lower-case names
-  std::string body;  // XML
+  std::string root_path;  // if not "": relative to the server instead
+  std::string path;       // relative to the base, raw bytes; of a folder it ends in "/"
+  Headers headers;        // lower-case names
+  std::string body;       // XML
   BodySource* source = nullptr;
   BodySink* sink = nullptr;
   std::string what;       // for messages: "cannot read x"
@@ -48,7 +54,8 @@ class Wire {
   const Endpoint& base() const { return options_.base; }
 
  private:
-  HttpRequest Made(const Call& call) EXCLUDES(mutex_);
+  Result<HttpRequest> Made(const Call& call, const std::string& refused, std::string* token)
+      EXCLUDES(mutex_);
   const WireOptions options_;
   Session session_;
   mutable Mutex mutex_;

@@ -7,7 +7,8 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "provider/attributes.h"
-#include "provider/webdav/dav_paths.h"
+#include "provider/compare_sink.h"
+#include "provider/paths.h"
 #include "provider/webdav/dav_provider.h"
 
 namespace pargeter::webdav {
@@ -25,35 +26,6 @@ class SourceBody : public BodySource {
 
  private:
   WriteSource* source_;
-};
-
-// Are these the source's bytes?
-class CompareSink : public ReadSink {
- public:
-  explicit CompareSink(WriteSource* source) : source_(source) {}
-  Status Begin(const Entry&) override {
-    at_ = 0;
-    same_ = true;
-    return {};
-  }
-  Status Write(std::string_view data) override {
-    std::string own(data.size(), '\0');
-    for (std::size_t n = 0; n < own.size();) {
-      PG_ASSIGN(const std::size_t got, source_->Read(own.data() + n, own.size() - n, at_ + n));
-      if (got == 0) return Error(Code::kChanged, "it is longer than what is here");
-      n += got;
-    }
-    at_ += data.size();
-    if (own == data) return {};
-    same_ = false;
-    return Error(Code::kChanged, "it is something else");
-  }
-  bool Same() const { return same_ && at_ == source_->Size(); }
-
- private:
-  WriteSource* source_;
-  std::uint64_t at_ = 0;
-  bool same_ = true;
 };
 
 std::string Quoted(const std::string& version) { return "\"" + version + "\""; }
@@ -318,7 +290,30 @@ Status DavProvider::MoveFolder(const std::string& from, const std::string& to,
   return there.ok() && there->folder ? Status() : moved.error();
 }
 
-// ---- copies and deletions
+// ---- moves, copies and deletions
+
+// Whoever changes the original just now changes what is moved: that is as good.
+Result<Entry> DavProvider::MoveFile(const std::string& from, const std::string& version,
+                                    const std::string& to, const Precondition& only_if,
+                                    const Cancel& cancel) {
+  if (!Sayable(to))
+    return Error(Code::kInvalid,
+                 fmt::format("this server cannot hold a file called {}", Printable(to)),
+                 "Give it another name.");
+  PG_ASSIGN(const Item original, ItemAt(from, cancel));
+  Entry entry = EntryOf(original, NameIn(to));
+  if (original.folder || entry.version != version) return ChangedMeanwhile(from);
+  Status moved = MoveOver(from, to, only_if, cancel);
+  if (!moved.ok() && moved.error().code == Code::kChanged && to.find('/') != std::string::npos) {
+    const auto above = ItemAt(to.substr(0, to.rfind('/') + 1), cancel);
+    if (!above.ok() && above.error().code == Code::kNotFound) {
+      PG_TRY(MakeParents(to, cancel));
+      moved = MoveOver(from, to, only_if, cancel);
+    }
+  }
+  PG_TRY(moved);
+  return entry;
+}
 
 Result<Entry> DavProvider::Copy(const std::string& from, const std::string& version, std::uint64_t,
                                 const std::string& to, const Attributes* attributes,
@@ -433,30 +428,6 @@ Result<bool> DavProvider::SameBytes(const std::string& path, const Entry& entry,
   if (!read.ok() && read.error().code == Code::kChanged) return false;
   if (!read.ok()) return read.error();
   return sink.Same();
-}
-
-// ---- parts: files go up whole
-
-namespace {
-Error NoParts() { return Error(Code::kUnsupported, "this server takes files whole only"); }
-}  // namespace
-
-Result<PartedUpload> DavProvider::BeginParts(const std::string&, const Attributes&, const Cancel&) {
-  return NoParts();
-}
-Result<UploadedPart> DavProvider::WritePart(const PartedUpload&, int, WriteSource*, const Cancel&) {
-  return NoParts();
-}
-Result<std::vector<UploadedPart>> DavProvider::ListParts(const PartedUpload&, const Cancel&) {
-  return NoParts();
-}
-Result<Entry> DavProvider::CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&,
-                                         const Precondition&, const Cancel&) {
-  return NoParts();
-}
-Status DavProvider::AbortParts(const PartedUpload&, const Cancel&) { return {}; }
-Result<std::vector<PartedUpload>> DavProvider::ListUploads(const Cancel&) {
-  return std::vector<PartedUpload>();
 }
 
 }  // namespace pargeter::webdav

@@ -67,6 +67,8 @@ void TakeProperties(const pugi::xml_node& prop, Item* item) {
       item->quota_used = Bytes(p);
     } else if (Named(p, "quota-available-bytes")) {
       item->quota_available = Bytes(p);
+    } else if (Named(p, "sync-token")) {
+      item->sync_token = Trim(p.child_value());
     } else if (Named(p, "current-user-privilege-set")) {
       item->may_write = MayWrite(p);
     }
@@ -113,14 +115,34 @@ Result<Multistatus> ParseMultistatus(std::string_view text) {
   return out;
 }
 
-std::string PropfindBody(bool deep) {
+namespace {
+std::string Properties(std::string_view more) {
   return fmt::format(
-      "{}<propfind xmlns=\"DAV:\" xmlns:p=\"urn:pargeter\"><prop><resourcetype/>"
-      "<getcontentlength/><getlastmodified/><getetag/><p:{}/><p:{}/>{}</prop></propfind>",
-      kOpening, kAttributes, kLink,
-      deep ? "<supportedlock/><quota-used-bytes/><quota-available-bytes/>"
-             "<current-user-privilege-set/>"
-           : "<current-user-privilege-set/>");
+      "<prop><resourcetype/><getcontentlength/><getlastmodified/><getetag/>"
+      "<current-user-privilege-set/><p:{}/><p:{}/>{}</prop>",
+      kAttributes, kLink, more);
+}
+}  // namespace
+
+std::string PropfindBody(bool deep) {
+  return fmt::format("{}<propfind xmlns=\"DAV:\" xmlns:p=\"urn:pargeter\">{}</propfind>", kOpening,
+                     Properties(deep ? "<supportedlock/><quota-used-bytes/><quota-available-bytes/>"
+                                       "<sync-token/>"
+                                     : ""));
+}
+
+std::string ChangesBody(const std::string& since) {
+  return fmt::format(
+      "{}<sync-collection xmlns=\"DAV:\" xmlns:p=\"urn:pargeter\"><sync-token>{}</sync-token>"
+      "<sync-level>infinite</sync-level>{}</sync-collection>",
+      kOpening, xml::Escape(since), Properties(""));
+}
+
+std::string VersionsBody() {
+  return fmt::format(
+      "{}<version-tree xmlns=\"DAV:\"><prop><version-name/><getcontentlength/><getlastmodified/>"
+      "<getetag/></prop></version-tree>",
+      kOpening);
 }
 
 std::string PropertiesBody(const std::string& attributes, const std::string& link) {

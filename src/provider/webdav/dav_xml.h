@@ -24,6 +24,7 @@ struct Item {
   bool locks = false;                                        // exclusive write locks are offered
   std::optional<std::uint64_t> quota_used, quota_available;  // RFC 4331, bytes
   std::optional<bool> may_write;                             // RFC 3744 section 5.5
+  std::string sync_token;                                    // RFC 6578 section 4
 };
 struct Multistatus {
   std::vector<Item> items;
@@ -36,6 +37,8 @@ std::string PathOfHref(std::string_view href);
 
 // Bodies. `deep` properties are those that only a single item is asked for.
 std::string PropfindBody(bool deep);
+std::string ChangesBody(const std::string& since);  // a sync-collection report, at any depth
+std::string VersionsBody();                         // a version-tree report
 std::string PropertiesBody(const std::string& attributes, const std::string& link);
 std::string LockBody(const std::string& owner);
 

@@ -1,0 +1,220 @@
+// Drive: what changed at the store, told by the store: one request for each look, seconds apart
+// while somebody works here, minutes apart while nobody does. Where a store tells nothing, the
+// folders that people look at are listed again (lister.cc), and slowly all others.
+#include <algorithm>
+#include <map>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/listing.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+namespace {
+
+constexpr Duration kBusy(60000);       // so long after a visit somebody works here
+constexpr Duration kLookBusy(2000);    // between two looks then
+constexpr Duration kLookIdle(120000);  // ... and at most otherwise
+constexpr int kMostRestarts = 3;       // a store that forgets each moment has no feed
+
+constexpr const char* kMoment = "feed";
+
+std::string FolderOf(const std::string& path) {
+  return path.find('/') == std::string::npos ? "" : path.substr(0, path.rfind('/'));
+}
+
+}  // namespace
+
+void Drive::FeedLoop() {
+  std::string moment;
+  {
+    const Lock tree(tree_mutex_);
+    const auto kept = index_->Meta(kMoment);
+    if (kept.ok()) moment = *kept;
+  }
+  Duration pause(500);
+  for (int restarts = 0; !stop_->WaitFor(pause);) {
+    if (!link_->Check().ok()) continue;
+    const auto looked = LookAtFeed(&moment);
+    if (!looked.ok() && looked.error().code == Code::kUnsupported) {
+      has_feed_ = false;
+      return;
+    }
+    if (!looked.ok() && looked.error().code == Code::kStale) {
+      if (++restarts >= kMostRestarts) {
+        has_feed_ = false;
+        return;
+      }
+      moment.clear();
+      const Lock tree(tree_mutex_);
+      listed_.clear();  // what was known may have changed unseen
+    }
+    if (looked.ok()) {
+      has_feed_ = true;
+      if (*looked > 0) restarts = 0;
+    }
+    pause = IsBusy() || (looked.ok() && *looked > 0)
+                ? kLookBusy
+                : std::min(kLookIdle, pause * 3 / 2 + kLookBusy / 2);
+  }
+}
+
+bool Drive::IsBusy() {
+  const Lock tree(tree_mutex_);
+  const Steady now = options_.clock->Now();
+  return std::any_of(visited_.begin(), visited_.end(),
+                     [&](const auto& visit) { return now - visit.second < kBusy; });
+}
+
+// How many changes came.
+Result<std::size_t> Drive::LookAtFeed(std::string* moment) {
+  if (moment->empty()) {
+    PG_ASSIGN(*moment, AskStore([&](const Cancel& c) { return provider_->FeedStart(c); }));
+    const Lock tree(tree_mutex_);
+    PG_TRY(index_->SetMeta(kMoment, *moment));
+    return std::size_t{0};
+  }
+  std::size_t count = 0;
+  for (bool more = true; more;) {
+    const Steady started = options_.clock->Now();
+    PG_ASSIGN(const Changes changes,
+              AskStore([&](const Cancel& c) { return provider_->ChangesSince(*moment, c); }));
+    count += changes.all.size();
+    PG_TRY(TakeChanges(changes, started));
+    more = changes.more && changes.next != *moment;
+    if (changes.next == *moment) continue;
+    *moment = changes.next;
+    const Lock tree(tree_mutex_);
+    PG_TRY(index_->SetMeta(kMoment, *moment));
+  }
+  return count;
+}
+
+// The folder that the store has at `path`, as far as it is known here.
+Result<NodeId> Drive::FolderThere(const std::string& path) {
+  NodeId at = kRootId;
+  if (path.empty()) return at;
+  for (const std::string& part : Split(path, '/')) {
+    PG_ASSIGN(const std::optional<Node> node, NodeThere(at, part, true));
+    if (!node) return kNoNode;
+    at = node->id;
+  }
+  return at;
+}
+
+Result<std::optional<Node>> Drive::NodeThere(NodeId folder, const std::string& key,
+                                             bool is_folder) {
+  PG_ASSIGN(Live * here, Find(folder, ShortenName(KeyToName(key))));
+  if (here != nullptr && here->node.there == There::kSame &&
+      (here->node.kind == NodeKind::kFolder) == is_folder)
+    return std::optional(here->node);
+  return index_->FindThere(folder, key, is_folder);
+}
+
+// First what is new or changed, so that what moved is known by its version before it is missed at
+// its old place; then what is gone.
+Status Drive::TakeChanges(const Changes& changes, Steady started) {
+  std::vector<NodeId> doubtful;
+  for (const Changes::One& one : changes.all)
+    if (one.path == kRulesName && one.entry) PG_TRY(LookForRules({*one.entry}));
+  {
+    const Lock tree(tree_mutex_);
+    Trim();
+    Change change(this);
+    std::map<std::string, std::vector<NodeId>> left;  // by version: files that are gone somewhere
+    for (const Changes::One& one : changes.all) {
+      if (one.entry) continue;
+      PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one.path)));
+      if (folder == kNoNode) continue;
+      PG_ASSIGN(const auto node,
+                NodeThere(folder, one.path.substr(one.path.rfind('/') + 1), false));
+      if (node && !node->gone() && node->intent == 0 && node->size > 0)
+        left[node->version].push_back(node->id);
+    }
+    for (const Changes::One& one : changes.all) {
+      if (!one.entry) continue;
+      PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one.path)));
+      if (folder == kNoNode) continue;
+      PG_TRY(TakeChanged(folder, *one.entry, started, &left, &doubtful));
+    }
+    for (auto one = changes.all.rbegin(); one != changes.all.rend(); ++one) {
+      if (one->entry) continue;
+      PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one->path)));
+      if (folder == kNoNode) continue;
+      const std::string key = one->path.substr(one->path.rfind('/') + 1);
+      for (const bool is_folder : {false, true}) {
+        PG_ASSIGN(const auto node, NodeThere(folder, key, is_folder));
+        if (!node) continue;
+        const auto acked = acked_.find(node->id);
+        if (acked != acked_.end() && acked->second >= started) continue;
+        PG_ASSIGN(Live * live, Get(node->id));
+        PG_TRY(VanishedThere(live, started));
+      }
+    }
+    PG_TRY(change.Commit());
+    tree_changed_.NotifyAll();
+    if (std::exchange(pins_changed_, false)) WakePins();
+  }
+  for (const NodeId id : doubtful) Ignore(LookAgain(id));  // changed here just then
+  return {};
+}
+
+Status Drive::TakeChanged(NodeId folder, const Entry& entry, Steady started,
+                          std::map<std::string, std::vector<NodeId>>* left,
+                          std::vector<NodeId>* doubtful) {
+  const bool is_folder = entry.kind == Kind::kFolder;
+  PG_ASSIGN(const auto known, NodeThere(folder, entry.name, is_folder));
+  if (known) {
+    const auto acked = acked_.find(known->id);
+    if (acked != acked_.end() && acked->second >= started && known->version != entry.version)
+      doubtful->push_back(known->id);
+  }
+  PG_ASSIGN(Live * at, Get(folder));
+  const auto moved = left->find(entry.version);
+  if (!known && !is_folder && moved != left->end() && !moved->second.empty()) {
+    PG_ASSIGN(Live * live, Get(moved->second.back()));
+    PG_ASSIGN(const bool taken, MovedThere(live, folder, entry));
+    if (taken) {
+      moved->second.pop_back();
+      return {};
+    }
+  }
+  // of a folder that nobody has looked into nothing is known, and need not be
+  if (at->node.listed_at == 0) return {};
+  Listing one;
+  one.folder = folder;
+  one.started = started;
+  return TakeEntry(&one, entry);
+}
+
+// A file that the store has at another place now, of the same version: its row moves, and with it
+// all that is here of it. False: it is not that one.
+Result<bool> Drive::MovedThere(Live* live, NodeId folder, const Entry& entry) {
+  Node& node = live->node;
+  const std::string name = ShortenName(KeyToName(entry.name));
+  PG_ASSIGN(const Live* taken, Find(folder, name));
+  if (taken != nullptr || node.there_size != entry.size || node.intent != 0 || node.gone() ||
+      live->writers > 0 || IsOwnScratchName(entry.name) || node.there == There::kAbsent)
+    return false;
+  const NodeId old_folder = node.parent;
+  const std::string old_name = node.name;
+  node.parent = folder;
+  node.name = name;
+  SetThere(&node, folder, entry.name);
+  PG_TRY(Inherit(&node));
+  PG_TRY(Save(live));
+  if (live->content) {
+    PG_ASSIGN(const std::string path, TherePath(node));
+    const Lock lock(live->content->mu);
+    live->content->source.path = path;
+  }
+  if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "moved", *path);
+  Tell([=](ChangeListener* l) {
+    l->NameChanged(old_folder, old_name);
+    l->NameChanged(folder, name);
+  });
+  return true;
+}
+
+}  // namespace pargeter

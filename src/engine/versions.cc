@@ -1,0 +1,97 @@
+// Drive: what the store has kept of a file, and addresses of files at the store.
+#include <fcntl.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/random.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "engine/drive.h"
+
+namespace pargeter {
+namespace {
+
+// Into a file of its own first: what comes from the network thread must not wait for the drive.
+class FileSink : public ReadSink {
+ public:
+  FileSink(Disk* disk, int fd) : disk_(*disk), fd_(fd) {}
+  Status Begin(const Entry& entry) override {
+    at_ = 0;
+    size_ = entry.size;
+    return disk_.Truncate(fd_, 0);
+  }
+  Status Write(std::string_view data) override {
+    PG_TRY(disk_.WriteAt(fd_, data, at_));
+    at_ += data.size();
+    return {};
+  }
+  std::uint64_t got() const { return at_; }
+  bool whole() const { return at_ == size_; }
+
+ private:
+  Disk& disk_;
+  const int fd_;
+  std::uint64_t at_ = 0, size_ = 0;
+};
+
+}  // namespace
+
+// The file's place at the store; kRefused if it has none.
+Result<std::string> Drive::PlaceThere(NodeId id) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(const Live* live, Get(id));
+  const Node& node = live->node;
+  if (node.kind == NodeKind::kFolder)
+    return Error(Code::kIsFolder, Printable(node.name) + " is a folder");
+  if (node.there == There::kAbsent)
+    return Error(Code::kNotFound, Printable(node.name) + " is not at the store yet",
+                 "Wait until it is: pargeter flush");
+  return TherePath(node);
+}
+
+Result<std::vector<Provider::Kept>> Drive::Versions(NodeId id) {
+  PG_ASSIGN(const std::string path, PlaceThere(id));
+  return AskStore([&](const Cancel& c) { return provider_->Versions(path, c); });
+}
+
+Result<Provider::Address> Drive::LinkTo(NodeId id, Duration lasts) {
+  PG_ASSIGN(const std::string path, PlaceThere(id));
+  return provider_->Link(path, lasts);
+}
+
+// As if somebody had written it here: what is there now becomes a former version in its turn.
+Result<std::uint64_t> Drive::Restore(NodeId id, const std::string& version) {
+  PG_ASSIGN(const std::string path, PlaceThere(id));
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(const Live* live, Get(id));
+    PG_TRY(CheckRole(live->node));
+    if (live->node.dirty & kData)
+      return Error(Code::kRefused, "the file has changes that wait for upload",
+                   "Wait until they are up: pargeter flush");
+  }
+  const std::string name = options_.state_folder + "/restored-" + RandomName(4);
+  PG_ASSIGN(const Fd fd, options_.disk->Open(name, O_RDWR | O_CREAT | O_EXCL, 0600));
+  Ignore(options_.disk->Remove(name));  // it lives as long as it is open
+  FileSink sink(options_.disk, fd.get());
+  PG_TRY(AskStore([&](const Cancel& c) { return provider_->ReadKept(path, version, &sink, c); }));
+  if (!sink.whole()) return Error(Code::kDamaged, "the store's answer was cut short");
+  PG_ASSIGN(const Opened opened, OpenNode(id, Intent::kTruncate));
+  const Status copied = [&]() -> Status {
+    std::string piece(kMiB, '\0');
+    for (std::uint64_t at = 0; at < sink.got();) {
+      PG_ASSIGN(const std::size_t n,
+                options_.disk->ReadAt(fd.get(), piece.data(), piece.size(), at));
+      if (n == 0) return Error(Code::kIo, "the disk does not give back what was fetched");
+      PG_TRY(Write(opened.file, std::string_view(piece.data(), n), at, false));
+      at += n;
+    }
+    return Flush(opened.file);
+  }();
+  Release(opened.file);
+  PG_TRY(copied);
+  return sink.got();
+}
+
+}  // namespace pargeter

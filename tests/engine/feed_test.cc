@@ -1,0 +1,173 @@
+// What the store tells of itself: what changed, and what may be changed.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class FeedTest : public DriveTest {
+ protected:
+  FeedTest() { world_.has_feed = true; }
+  Hands hands() { return Hands(drive_.get()); }
+  void OpenAtWork() {
+    Open();
+    Names("");
+    // the feed has begun before anything is changed
+    ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }, 10));
+  }
+  bool Known(const std::string& path) { return drive_->NodeAt(path).ok(); }
+};
+
+TEST_F(FeedTest, ChangesElsewhereShowWithoutAListing) {
+  world_.Put("d/a", "a");
+  world_.Put("d/b", "b");
+  world_.Put("unseen/x", "x");
+  OpenAtWork();
+  Names("d");
+  ASSERT_TRUE(Read("d/a").ok());
+  world_.TakeAsked();
+  world_.Put("d/a", "another");
+  world_.Put("d/c", "c");
+  world_.Erase("d/b");
+  world_.Put("unseen/y", "y");
+  ASSERT_TRUE(Eventually([&] { return Known("d/c") && !Known("d/b"); }, 10));
+  EXPECT_EQ(drive_->NodeAt("d/a")->size, 7u);
+  EXPECT_FALSE(Known("unseen/y"));  // nobody has looked into it: it is listed when somebody does
+  EXPECT_TRUE(Asked("list").empty());
+  EXPECT_EQ(*Read("d/a"), "another");
+}
+
+TEST_F(FeedTest, WhatMovesThereIsNotFetchedAgain) {
+  world_.Put("d/a", "moves");
+  world_.Put("e/keep", "k");
+  OpenAtWork();
+  Names("d");
+  Names("e");
+  ASSERT_TRUE(Read("d/a").ok());
+  world_.TakeAsked();
+  world_.Move("d/a", "e/b");
+  ASSERT_TRUE(Eventually([&] { return Known("e/b") && !Known("d/a"); }, 10));
+  EXPECT_EQ(drive_->State(IdOf("e/b"))->state, "cached");
+  EXPECT_EQ(*Read("e/b"), "moves");
+  EXPECT_TRUE(Asked("read").empty());
+}
+
+TEST_F(FeedTest, PinnedFoldersGetWhatAppears) {
+  world_.Put("pressed/s", "sheet");
+  OpenAtWork();
+  ASSERT_TRUE(drive_->Pin(IdOf("pressed")).ok());
+  world_.Put("pressed/new", std::string(5000, 'n'));
+  EXPECT_TRUE(Eventually(
+      [&] { return Known("pressed/new") && drive_->NodeAt("pressed/new")->on_disk == 5000; }, 10));
+}
+
+TEST_F(FeedTest, WhatWasMissedWhileNobodyLookedComesLater) {
+  world_.Put("d/a", "a");
+  OpenAtWork();
+  Names("d");
+  Close();
+  world_.Put("d/b", "b");
+  world_.Erase("d/a");
+  Open();
+  EXPECT_TRUE(Eventually([&] { return Known("d/b") && !Known("d/a"); }, 10));
+}
+
+TEST_F(FeedTest, AMomentThatIsForgottenLosesNothing) {
+  world_.Put("d/a", "a");
+  OpenAtWork();
+  Names("d");
+  {
+    const Lock lock(world_.mutex);
+    world_.feed_run = "b";
+    world_.objects["d/b"] = {"b", {}, 1};
+  }
+  EXPECT_TRUE(Eventually(
+      [&] {
+        const auto names = Names("d");
+        return std::find(names.begin(), names.end(), "b") != names.end();
+      },
+      15));
+}
+
+TEST_F(FeedTest, OurOwnChangesAreNoNews) {
+  OpenAtWork();
+  ASSERT_TRUE(Write("mine", "one").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    world_.changes.push_back("mine");
+  }
+  ASSERT_TRUE(Write("mine", "two").ok());
+  world_.TakeAsked();
+  ASSERT_TRUE(Eventually([&] { return Asked("feed").size() > 0; }, 10));
+  EXPECT_EQ(*Read("mine"), "two");
+  FlushAll();
+  EXPECT_EQ(world_.All().at("mine"), "two");
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+class RoleTest : public DriveTest {
+ protected:
+  RoleTest() { world_.sealed = "archive"; }
+  Hands hands() { return Hands(drive_.get()); }
+};
+
+TEST_F(RoleTest, WhatMayOnlyBeReadIsRefusedAtOnceAndSaysSo) {
+  world_.Put("archive/old", "old");
+  world_.Put("open/new", "new");
+  Open();
+  Names("");
+  Names("archive");
+  EXPECT_EQ(drive_->GetAttr(IdOf("archive"))->mode & 0222u, 0u);
+  EXPECT_EQ(drive_->GetAttr(IdOf("archive/old"))->mode & 0222u, 0u);
+  EXPECT_NE(drive_->GetAttr(IdOf("open"))->mode & 0222u, 0u);
+  const auto opened = drive_->OpenNode(IdOf("archive/old"), Drive::Intent::kWrite);
+  ASSERT_FALSE(opened.ok());
+  EXPECT_EQ(opened.error().code, Code::kPermission);
+  EXPECT_NE(opened.error().what.find("archive/old may only be read"), std::string::npos)
+      << opened.error().what;
+  EXPECT_EQ(Write("archive/x", "x").error().code, Code::kPermission);
+  EXPECT_EQ(drive_->Unlink(IdOf("archive"), "old").error().code, Code::kPermission);
+  EXPECT_EQ(hands().Move("archive/old", "open/old").error().code, Code::kPermission);
+  EXPECT_EQ(hands().Move("open/new", "archive/new").error().code, Code::kPermission);
+  EXPECT_EQ(drive_->MakeFolder(IdOf("archive"), "d", 0755, 0, 0).error().code, Code::kPermission);
+  EXPECT_EQ(*Read("archive/old"), "old");
+  world_.TakeAsked();
+  FlushAll();
+  EXPECT_TRUE(Asked("write").empty());
+}
+
+TEST_F(RoleTest, AnotherRoleIsNoticedAndWhatWaitsIsKept) {
+  world_.Put("archive/old", "old");
+  Open();
+  Names("");
+  Names("archive");
+  {
+    const Lock lock(world_.mutex);
+    world_.sealed = "";
+  }
+  ASSERT_TRUE(drive_->Refresh().ok());
+  Names("archive");
+  ASSERT_TRUE(Write("archive/mine", "mine").ok());
+  {
+    const Lock lock(world_.mutex);
+    world_.sealed = "archive";
+    world_.forbid = "archive/mine";
+  }
+  ASSERT_TRUE(drive_->Refresh().ok());
+  ASSERT_TRUE(Eventually([&] { return (drive_->GetAttr(IdOf("archive"))->mode & 0222u) == 0; }));
+  ASSERT_TRUE(Eventually([&] {
+    const auto queue = drive_->Queue(10);
+    return queue.ok() && queue->size() == 1 && !queue->front().second.error.empty();
+  }));
+  EXPECT_EQ(*Read("archive/mine"), "mine");
+  const Lock lock(world_.mutex);
+  world_.forbid.clear();
+}
+
+}  // namespace
+}  // namespace pargeter::test
