@@ -63,18 +63,22 @@ Status CheckKind(const AccountSettings& a) {
   };
   std::vector<Option> options;
   if (a.kind == "s3") {
-    options = {{"--endpoint", !a.endpoint.empty(), true},
-               {"--key-id", !a.key_id.empty(), true},
-               {"--url", !a.url.empty(), false},
-               {"--user", !a.user.empty(), false}};
+    options = {{"--endpoint", !a.endpoint.empty(), true}, {"--key-id", !a.key_id.empty(), true},
+               {"--url", !a.url.empty(), false},          {"--host", !a.host.empty(), false},
+               {"--sign-in", a.sign_in, false},           {"--user", !a.user.empty(), false}};
   } else if (a.kind == "webdav") {
     options = {{"--url", !a.url.empty(), true},
-               {"--user", !a.user.empty(), true},
+               {"--user", !a.user.empty(), !a.sign_in},
+               {"--host", !a.host.empty(), false},
                {"--endpoint", !a.endpoint.empty(), false},
                {"--key-id", !a.key_id.empty(), false}};
+  } else if (a.kind == "sftp") {
+    options = {{"--host", !a.host.empty(), true},          {"--user", !a.user.empty(), true},
+               {"--url", !a.url.empty(), false},           {"--sign-in", a.sign_in, false},
+               {"--endpoint", !a.endpoint.empty(), false}, {"--key-id", !a.key_id.empty(), false}};
   } else {
     return Error(Code::kInvalid, fmt::format("\"{}\" is no kind of account", Printable(a.kind)),
-                 "Kinds: s3, webdav");
+                 "Kinds: s3, webdav, sftp");
   }
   for (const Option& option : options) {
     if (option.given != option.wanted)
@@ -83,7 +87,9 @@ Status CheckKind(const AccountSettings& a) {
                                option.wanted ? "needs" : "has no", option.name),
                    "See: pargeter account add --help");
   }
+  if (a.kind == "sftp") return {};
   PG_TRY(ParseEndpoint(a.kind == "s3" ? a.endpoint : a.url));
+  if (!a.issuer.empty()) PG_TRY(ParseEndpoint(a.issuer));
   return CheckProtected(a);
 }
 
@@ -92,17 +98,34 @@ Status RunAdd(Add& add, World& world) {
   PG_TRY(CheckName("account", account.name));
   PG_TRY(CheckKind(account));
   account.read_only = add.access == "read";
-  if (!account.ca_file.empty()) {
+  for (auto [file, what] : {std::pair(&account.ca_file, "certificate file"),
+                            {&account.private_key, "key file"},
+                            {&account.known_hosts, "file of known hosts"}}) {
+    if (file->empty()) continue;
     char cwd[4096];
-    account.ca_file = AbsolutePath(account.ca_file, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
-    if (::access(account.ca_file.c_str(), R_OK) != 0) {
-      return Error(Code::kNotFound, fmt::format("the certificate file {} cannot be read",
-                                                Printable(account.ca_file)));
-    }
+    *file = AbsolutePath(*file, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
+    if (::access(file->c_str(), R_OK) != 0)
+      return Error(Code::kNotFound,
+                   fmt::format("the {} {} cannot be read", what, Printable(*file)));
   }
-  PG_ASSIGN(const std::string secret, GivenSecret(add));
+  const bool given = !add.secret_file.empty() || !add.secret_env.empty();
+  std::string secret;
+  if (given && account.sign_in)
+    return Error(Code::kInvalid, "an account with --sign-in needs no secret",
+                 fmt::format("Sign in afterwards: pargeter account sign-in {}", account.name));
+  // a key in a file or an agent may do without one
+  if (!account.sign_in && (given || account.kind != "sftp")) {
+    PG_ASSIGN(secret, GivenSecret(add));
+  }
   PG_TRY(SaveAccount(world.paths, account));
-  PG_TRY(SaveSecret(world.paths.SecretsFile(), account.name, secret, PlaceOf(add.secret_in)));
+  if (!secret.empty())
+    PG_TRY(SaveSecret(world.paths.SecretsFile(), account.name, secret, PlaceOf(add.secret_in)));
+  if (account.sign_in) {
+    world.Say(fmt::format("Account {} is saved. Sign in with: pargeter account sign-in {}",
+                          account.name, account.name));
+    if (world.json) world.PrintJson({{"account", account.name}});
+    return {};
+  }
   world.Say(fmt::format("Account {} is saved. Prove it with: pargeter account test {}",
                         account.name, account.name));
   if (world.json) world.PrintJson({{"account", account.name}});
@@ -143,9 +166,16 @@ Json AccountJson(const AccountSettings& a) {
   Json json = {{"name", a.name}, {"kind", a.kind}, {"access", a.read_only ? "read" : "write"}};
   if (a.kind == "s3")
     json.update({{"endpoint", a.endpoint}, {"region", a.region}, {"key_id", a.key_id}});
+  else if (a.kind == "sftp")
+    json.update({{"host", a.host}, {"port", a.port}, {"user", a.user}});
   else
-    json.update({{"url", a.url}, {"user", a.user}});
+    json.update({{"url", a.url}, {"user", a.user}, {"sign_in", a.sign_in}});
   return json;
+}
+
+std::string PlaceOf(const AccountSettings& a) {
+  if (a.kind == "s3") return a.endpoint;
+  return a.kind == "sftp" ? fmt::format("{}@{}:{}", a.user, a.host, a.port) : a.url;
 }
 
 Status RunList(World& world) {
@@ -153,8 +183,8 @@ Status RunList(World& world) {
   for (const std::string& name : AccountNames(world.paths)) {
     PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
     all.push_back(AccountJson(a));
-    world.Say(fmt::format("{:<16} {:<7} {:<32} {}", a.name, a.kind,
-                          a.kind == "s3" ? a.endpoint : a.url, a.read_only ? "read" : "write"));
+    world.Say(fmt::format("{:<16} {:<7} {:<32} {}", a.name, a.kind, PlaceOf(a),
+                          a.read_only ? "read" : "write"));
   }
   if (all.empty())
     world.Say("There are no accounts. Add one with: pargeter account add NAME --kind s3 ...");
@@ -170,12 +200,18 @@ Status RunShow(const std::string& name, World& world) {
     if (settings.ok() && settings->account == name) used.push_back(drive);
   }
   const auto place = SecretPlace(world.paths.SecretsFile(), name);
-  const std::string secret = !place.ok()                    ? place.error().what
+  const bool none = !place.ok() && place.error().code == Code::kNotFound;
+  const std::string secret = none && a.sign_in              ? "nobody is signed in"
+                             : none && a.kind == "sftp"     ? "none: the key alone, or an agent"
+                             : !place.ok()                  ? place.error().what
                              : *place == SecretIn::kKeyring ? "in the keyring"
+                             : a.sign_in                    ? "signed in"
                                                             : "stored";
-  const std::string way = a.kind == "s3" ? fmt::format("endpoint  {}\nregion    {}\nkey id    {}",
-                                                       a.endpoint, a.region, a.key_id)
-                                         : fmt::format("address   {}\nuser      {}", a.url, a.user);
+  const std::string way =
+      a.kind == "s3"
+          ? fmt::format("endpoint  {}\nregion    {}\nkey id    {}", a.endpoint, a.region, a.key_id)
+          : fmt::format("address   {}{}", PlaceOf(a),
+                        a.user.empty() || a.kind == "sftp" ? "" : "\nuser      " + a.user);
   world.Say(fmt::format(
       "name      {}\nkind      {}\n{}\nsecret    {}\naccess    {}\ndrives    {}\nfile      {}",
       a.name, a.kind, way, secret, a.read_only ? "read" : "write",
@@ -264,9 +300,12 @@ Status RunRename(const std::string& old_name, const std::string& new_name, World
   if (LoadAccount(world.paths, new_name).ok()) {
     return Error(Code::kExists, fmt::format("there is an account {} already", new_name));
   }
-  PG_ASSIGN(const SecretIn place, SecretPlace(world.paths.SecretsFile(), old_name));
-  PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), old_name));
-  PG_TRY(SaveSecret(world.paths.SecretsFile(), new_name, secret, place));
+  const auto place = SecretPlace(world.paths.SecretsFile(), old_name);
+  if (!place.ok() && place.error().code != Code::kNotFound) return place.error();
+  if (place.ok()) {
+    PG_ASSIGN(const std::string secret, LoadSecret(world.paths.SecretsFile(), old_name));
+    PG_TRY(SaveSecret(world.paths.SecretsFile(), new_name, secret, *place));
+  }
   // the file itself moves, with what a person wrote in it; drives are pointed to it before
   PG_TRY(RealDisk().Rename(world.paths.AccountFile(old_name), world.paths.AccountFile(new_name)));
   for (const std::string& drive : DriveNames(world.paths)) {
@@ -282,17 +321,32 @@ Status RunRename(const std::string& old_name, const std::string& new_name, World
 
 }  // namespace
 
-void AddAccountCommands(CLI::App* app, Work* run) {
+CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
   CLI::App* group = app->add_subcommand("account", "ways into stores");
   group->require_subcommand(1);
 
   auto add = std::make_shared<Add>();
   CLI::App* cmd = group->add_subcommand("add", "save a way into a store; does not contact it");
   cmd->add_option("NAME", add->account.name, "a name of your choosing")->required();
-  cmd->add_option("--kind", add->account.kind, "s3 or webdav")->required();
+  cmd->add_option("--kind", add->account.kind, "s3, webdav or sftp")->required();
   cmd->add_option("--endpoint", add->account.endpoint, "s3: http://HOST:PORT or https://HOST");
   cmd->add_option("--url", add->account.url, "webdav: the address of a folder there");
-  cmd->add_option("--user", add->account.user, "webdav: the name to sign in with");
+  cmd->add_option("--user", add->account.user, "webdav, sftp: the name to sign in with");
+  cmd->add_flag("--sign-in", add->account.sign_in,
+                "webdav: by a grant in the browser instead of a password");
+  cmd->add_option("--issuer", add->account.issuer,
+                  "webdav: the sign-in server, if it is not the store's own host");
+  cmd->add_option("--client-id", add->account.client_id, "webdav: what it calls this program")
+      ->capture_default_str();
+  cmd->add_option("--scope", add->account.scope, "webdav: what to ask for, if not the usual");
+  cmd->add_option("--host", add->account.host, "sftp: the server's name");
+  cmd->add_option("--port", add->account.port, "sftp: its port")
+      ->check(CLI::Range(1, 65535))
+      ->capture_default_str();
+  cmd->add_option("--private-key", add->account.private_key,
+                  "sftp: file of the key to sign in with; without one a password, or an agent");
+  cmd->add_option("--known-hosts", add->account.known_hosts,
+                  "sftp: file of known hosts' keys, if not your own");
   cmd->add_flag("--plain-http", add->account.plain_http,
                 "webdav: let the password go over the network unprotected");
   cmd->add_option("--region", add->account.region, "s3: the store's region")->capture_default_str();
@@ -348,6 +402,7 @@ void AddAccountCommands(CLI::App* app, Work* run) {
   cmd = named("rename", "give it another name");
   cmd->add_option("NEW", *other, "the new name")->required();
   cmd->callback([=] { *run = [=](World& w) { return RunRename(*name, *other, w); }; });
+  return group;
 }
 
 }  // namespace pargeter::app

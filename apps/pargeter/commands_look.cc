@@ -135,6 +135,46 @@ Status RunStatus(const std::string& name, World& world) {
   return {};
 }
 
+// Two different things side by side: what the account holds, and what this disk has of it.
+Status RunUsage(const std::string& name, World& world) {
+  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  Json all = Json::array();
+  std::optional<Error> failed;
+  for (const std::string& each : names) {
+    PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, each));
+    PG_ASSIGN(const Json status, StatusOf(world, d));
+    const auto space = [&]() -> Result<std::optional<Quota>> {
+      PG_ASSIGN(const Store store, OpenStore(world, d.account, d.folder));
+      return store.provider->SpaceOfAccount(nullptr);
+    }();
+    if (!space.ok() && !failed) failed = space.error().Within(d.account);
+    Json account{{"name", d.account}, {"used", nullptr}, {"total", nullptr}};
+    std::string words = "the store does not say how much is used";
+    if (!space.ok()) {
+      words = space.error().what;
+    } else if (*space) {
+      const std::uint64_t total = (*space)->used + (*space)->available;
+      account["used"] = (*space)->used;
+      account["total"] = total;
+      words = fmt::format("{} used of {}, {} free", FormatSize((*space)->used), FormatSize(total),
+                          FormatSize((*space)->available));
+    }
+    const Json& cache = status["cache"];
+    const Json& pending = status["pending"];
+    world.Say(
+        fmt::format("{}\n  account  {}: {}\n  here     {} on this disk, of {} that it may take",
+                    each, d.account, words, FormatSize(cache.value("bytes", std::uint64_t{0})),
+                    FormatSize(cache.value("limit", std::uint64_t{0}))));
+    if (const auto files = pending.value("files", std::uint64_t{0}); files > 0)
+      world.Say(fmt::format("  waiting  {}, {}", Plural(files, "change"),
+                            FormatSize(pending.value("bytes", std::uint64_t{0}))));
+    all.push_back({{"name", each}, {"account", account}, {"here", cache}, {"pending", pending}});
+  }
+  if (names.empty()) world.Say("There are no drives.");
+  if (world.json) world.PrintJson({{"drives", all}});
+  return failed ? Status(*failed) : Status();
+}
+
 Status RunQueue(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
   Json drives = Json::array();
@@ -329,6 +369,9 @@ void AddLookCommands(CLI::App* app, Work* run) {
   };
   with_name("status", "where, how, online or since when not, what waits")->callback([=] {
     *run = [=](World& w) { return RunStatus(*name, w); };
+  });
+  with_name("usage", "how much of the account is used, and how much of this disk")->callback([=] {
+    *run = [=](World& w) { return RunUsage(*name, w); };
   });
   CLI::App* queue = with_name("queue", "changes that are not at the store yet");
   for (const char* method : {"release", "drop"}) {

@@ -265,6 +265,33 @@ Result<Json> Verify(Drive* drive, const Json& params) {
               {"unreadable", JsonTexts(c.unreadable)}};
 }
 
+Result<Json> Versions(Drive* drive, const Json& params) {
+  PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
+  PG_ASSIGN(const std::vector<Provider::Kept> all, drive->Versions(node.id));
+  Json out = Json::array();
+  for (const Provider::Kept& v : all)
+    out.push_back({{"version", JsonText(v.id)},
+                   {"size", v.size},
+                   {"modified", Rfc3339(v.modified)},
+                   {"current", v.current}});
+  return Json{{"versions", out}};
+}
+
+Result<Json> Link(Drive* drive, const Json& params) {
+  PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
+  PG_ASSIGN(const Provider::Address link,
+            drive->LinkTo(node.id, Duration(params.value("lasts_ms", std::int64_t{0}))));
+  return Json{{"url", JsonText(link.url)},
+              {"lasts_ms", link.lasts.count()},
+              {"open_to_all", link.open_to_all}};
+}
+
+Result<Json> Restore(Drive* drive, const Json& params) {
+  PG_ASSIGN(const Node node, drive->NodeAt(params.value("path", "")));
+  PG_ASSIGN(const std::uint64_t bytes, drive->Restore(node.id, params.value("version", "")));
+  return Json{{"bytes", bytes}};
+}
+
 Result<Json> BeginFetch(Drive* drive, const Json& params) {
   PG_ASSIGN(std::vector<NodeId> ids, NodesAt(drive, params));
   return Json{{"number", drive->BeginFetch(std::move(ids))}};
@@ -318,6 +345,9 @@ Result<Json> AnswerMethod(Drive* drive, const std::string& method, const Json& p
   if (method == "rules") return Rules(drive);
   if (method == "explain") return Explain(drive, params.value("path", ""));
   if (method == "verify") return Verify(drive, params);
+  if (method == "versions") return Versions(drive, params);
+  if (method == "link") return Link(drive, params);
+  if (method == "restore") return Restore(drive, params);
   if (method == "fetch") return BeginFetch(drive, params);
   if (method == "fetch-progress") return FetchProgress(drive, params);
   return Error(Code::kInvalid, "no drive answers \"" + Printable(method) + "\"");

@@ -54,13 +54,15 @@ int Main(int argc, char** argv) {
   app.add_flag("--json", world.json, "print one JSON document");
   app.add_flag("-q,--quiet", world.quiet, "print errors only");
   app.add_flag("-v,--verbose", world.verbose, "log more on standard error");
-  AddAccountCommands(&app, &run);
+  CLI::App* account = AddAccountCommands(&app, &run);
+  AddSignInCommands(account, &run);
   AddDriveCommands(&app, &run);
   AddMountCommands(&app, &run);
   AddServiceCommands(&app, &run);
   AddFileCommands(&app, &run);
   AddResidencyCommands(&app, &run);
   AddRuleCommands(&app, &run);
+  AddVersionCommands(&app, &run);
   AddLookCommands(&app, &run);
   AddDoctorCommand(&app, &run);
   AddDemoCommand(&app, &run);
@@ -91,6 +93,9 @@ int Main(int argc, char** argv) {
   world.paths = *paths;
   world.credentials_dir = lookup("CREDENTIALS_DIRECTORY");
   world.sudo_user = ::geteuid() == 0 ? lookup("SUDO_USER") : "";
+  world.home = lookup("HOME");
+  world.ssh_agent = lookup("SSH_AUTH_SOCK");
+  world.has_display = !lookup("DISPLAY").empty() || !lookup("WAYLAND_DISPLAY").empty();
   world.config_home = lookup("XDG_CONFIG_HOME");
   if (world.config_home.empty()) world.config_home = lookup("HOME") + "/.config";
   world.runtime_home = lookup("XDG_RUNTIME_DIR");

@@ -9,6 +9,7 @@
 #include "control/client.h"
 #include "drive_methods.h"
 #include "provider/s3/s3_provider.h"
+#include "provider/sftp/sftp_provider.h"
 #include "provider/webdav/dav_provider.h"
 
 namespace pargeter::app {
@@ -71,12 +72,19 @@ Result<Store> OpenS3(const AccountSettings& settings, const std::string& secret,
   return Store{std::move(provider), browser};
 }
 
-Result<Store> OpenDav(const AccountSettings& settings, const std::string& secret,
-                      const std::string& folder) {
+Result<Store> OpenDav(const World& world, const AccountSettings& settings,
+                      const std::string& secret, const std::string& folder) {
   PG_TRY(CheckProtected(settings));
   webdav::DavOptions options;
   PG_ASSIGN(options.wire.base, ParseEndpoint(settings.url));
   options.wire.login = {settings.user, secret};
+  if (settings.sign_in) {
+    PG_ASSIGN(auto how, SignInOf(world, settings));
+    const auto keeper = std::make_shared<oauth::TokenKeeper>(std::move(how));
+    options.wire.bearer = [keeper](const std::string& refused, const Cancel& cancel) {
+      return keeper->Access(refused, cancel);
+    };
+  }
   options.wire.ca_file = settings.ca_file;
   options.wire.retry = Patience();
   std::string first, rest;
@@ -87,18 +95,79 @@ Result<Store> OpenDav(const AccountSettings& settings, const std::string& secret
   return Store{std::move(provider), browser};
 }
 
+Result<Store> OpenSftp(const World& world, const AccountSettings& settings,
+                       const std::string& secret, const std::string& folder) {
+  sftp::SftpOptions options;
+  options.ssh = SshOf(world, settings);
+  options.ssh.secret = secret;
+  options.prefix = folder;
+  if (!folder.empty() && folder.back() != '/') options.prefix += "/";
+  auto provider = std::make_unique<sftp::SftpProvider>(std::move(options));
+  Browser* browser = provider.get();
+  return Store{std::move(provider), browser};
+}
+
 }  // namespace
+
+std::string OwnKnownHosts(const World& world) { return world.paths.config_dir + "/known_hosts"; }
+
+sftp::SshOptions SshOf(const World& world, const AccountSettings& account) {
+  sftp::SshOptions ssh;
+  ssh.host = account.host;
+  ssh.port = account.port;
+  ssh.user = account.user;
+  ssh.private_key = account.private_key;
+  ssh.agent = world.ssh_agent;
+  ssh.known_hosts = account.known_hosts;
+  if (ssh.known_hosts.empty() && !world.home.empty())
+    ssh.known_hosts = world.home + "/.ssh/known_hosts";
+  ssh.own_known_hosts = OwnKnownHosts(world);
+  return ssh;
+}
+
+Result<oauth::TokenKeeper::Options> SignInOf(const World& world, const AccountSettings& account) {
+  oauth::TokenKeeper::Options how;
+  how.issuer = account.issuer;
+  if (how.issuer.empty()) {
+    PG_ASSIGN(const Endpoint at, ParseEndpoint(account.url));
+    how.issuer = at.scheme + "://" + at.authority;
+  }
+  how.client = {account.client_id, account.ca_file};
+  how.lock_file = world.paths.config_dir + "/accounts/" + account.name + ".lock";
+  how.load = [file = world.paths.SecretsFile(), name = account.name]() -> Result<std::string> {
+    auto stored = LoadSecret(file, name);
+    if (!stored.ok() && stored.error().code == Code::kNotFound)
+      return Error(Code::kSignIn, fmt::format("nobody is signed in to the account {}", name),
+                   fmt::format("Sign in: pargeter account sign-in {}", name));
+    return stored;
+  };
+  how.save = [file = world.paths.SecretsFile(), name = account.name](const std::string& tokens) {
+    const auto place = SecretPlace(file, name);
+    return SaveSecret(file, name, tokens, place.ok() ? *place : SecretIn::kFile);
+  };
+  return how;
+}
 
 Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
-  PG_ASSIGN(const std::string secret, SecretOf(world, account));
-  return settings.kind == "webdav" ? OpenDav(settings, secret, folder)
-                                   : OpenS3(settings, secret, folder);
+  std::string secret;
+  if (!settings.sign_in) {
+    auto stored = SecretOf(world, account);
+    const bool may_lack = settings.kind == "sftp";  // a key without a passphrase, or an agent
+    if (!stored.ok() && !(may_lack && stored.error().code == Code::kNotFound))
+      return stored.error();
+    if (stored.ok()) secret = *stored;
+  }
+  if (settings.kind == "sftp") return OpenSftp(world, settings, secret, folder);
+  if (settings.kind == "webdav") return OpenDav(world, settings, secret, folder);
+  return OpenS3(settings, secret, folder);
 }
 
 Result<bool> RenewSecret(const World& world, const std::string& account, Provider* provider) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
+  if (settings.sign_in) return false;  // looked for by itself
   PG_ASSIGN(const std::string secret, SecretOf(world, account));
+  if (auto* ssh = dynamic_cast<sftp::SftpProvider*>(provider)) return ssh->SetSecret(secret);
   if (auto* s3 = dynamic_cast<s3::S3Provider*>(provider))
     return s3->SetCredentials({settings.key_id, secret, settings.region});
   if (auto* dav = dynamic_cast<webdav::DavProvider*>(provider))

@@ -6,7 +6,9 @@
 
 #include "config/settings.h"
 #include "engine/drive.h"
+#include "net/token_keeper.h"
 #include "provider/provider.h"
+#include "provider/sftp/ssh_channel.h"
 #include "world.h"
 
 namespace pargeter::app {
@@ -19,6 +21,11 @@ struct Store {
   Browser* browser = nullptr;  // the same object
 };
 Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder);
+// How the account's sign-in server is spoken to; where an sftp account's host is.
+Result<oauth::TokenKeeper::Options> SignInOf(const World& world, const AccountSettings& account);
+sftp::SshOptions SshOf(const World& world, const AccountSettings& account);
+// The files of hosts that this program keeps.
+std::string OwnKnownHosts(const World& world);
 // A key or password that was given anew, from the next request on; false if it is the same.
 Result<bool> RenewSecret(const World& world, const std::string& account, Provider* provider);
 // kRefused if its password would go over a network unprotected and nobody has allowed that.

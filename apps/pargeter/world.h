@@ -22,6 +22,9 @@ struct World {
   std::string program;                // this program's path
   std::string credentials_dir;        // of a service manager, "" without
   std::string config_home;            // this user's, where units lie
+  std::string home;                   // this person's, where SSH keeps whom it knows
+  std::string ssh_agent;              // an agent's socket, "" without
+  bool has_display = false;           // a browser can be opened here
   std::string sudo_user;              // who called sudo, "" if nobody did
   std::string runtime_home;           // this user's, where the session's sockets are
   bool in_background = false;         // nobody sees standard error: what is noted is logged
@@ -37,13 +40,15 @@ Error UnpackError(const std::string& text);
 
 // Each adds its commands. `*run` is set to the chosen command's work.
 using Work = std::function<Status(World&)>;
-void AddAccountCommands(CLI::App* app, Work* run);
+CLI::App* AddAccountCommands(CLI::App* app, Work* run);  // the group
+void AddSignInCommands(CLI::App* account, Work* run);    // into that group
 void AddDriveCommands(CLI::App* app, Work* run);
 void AddMountCommands(CLI::App* app, Work* run);
 void AddServiceCommands(CLI::App* app, Work* run);
 void AddFileCommands(CLI::App* app, Work* run);
 void AddResidencyCommands(CLI::App* app, Work* run);
 void AddRuleCommands(CLI::App* app, Work* run);
+void AddVersionCommands(CLI::App* app, Work* run);
 void AddLookCommands(CLI::App* app, Work* run);
 void AddDoctorCommand(CLI::App* app, Work* run);
 void AddDemoCommand(CLI::App* app, Work* run);

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cstdio>
+#include <cstdlib>
 #include <ctime>
 #include <nlohmann/json.hpp>
 #include <set>
@@ -21,6 +22,7 @@ namespace {
 
 using Json = nlohmann::json;
 constexpr const char* kBucket = "drive";
+constexpr const char* kVersions = "-/versions/";
 
 std::string HttpDate(Nanos t) {
   const time_t seconds = static_cast<time_t>(t / 1'000'000'000);
@@ -69,8 +71,16 @@ class DriveServer::Impl {
       : options_(std::move(options)),
         store_(*store),
         faults_(*faults),
+        libraries_(options_.libraries),
+        oauth_({options_.libraries ? Libraries::People() : std::vector<std::string>{options_.user},
+                options_.token_life}),
         host_(options_.http, store, [this](const HttpAsk& ask) { return Answer(ask); }) {
     store_.MakeBucket(kBucket);
+    for (const std::string& kept : libraries_.Kept())
+      for (auto slash = kept.find('/'); slash != std::string::npos;
+           slash = kept.find('/', slash + 1))
+        if (const std::string key = kept.substr(0, slash + 1); !store_.Get(kBucket, key))
+          Ignore(store_.Put(kBucket, key, {std::make_shared<Body>(), NewTag(), Now(), {}}, {}));
     if (!options_.request_log.empty()) {
       log_ = std::fopen(options_.request_log.c_str(), "a");
       if (log_ != nullptr) std::setvbuf(log_, nullptr, _IOLBF, 1u << 16);
@@ -84,16 +94,22 @@ class DriveServer::Impl {
  private:
   struct Call {
     const HttpAsk& http;
-    std::string key;  // of what the address names; a folder's ends in "/" if there is one
-    bool may_write = true;
+    std::string key;    // of what the address names; a folder's ends in "/" if there is one
+    std::string shown;  // the address, as this person sees it
+    std::string person;
+    bool granted = true;    // may write at all: neither a guest nor a narrow grant
+    bool may_write = true;  // there
+    bool shelf = false;     // holds libraries, nothing else
+    bool bearer = false;
   };
 
   // ---- one request
 
   HttpAnswer Answer(const HttpAsk& ask) {
-    if (ask.raw_path == "/-/faults") return Control(ask);
+    if (ask.raw_path.rfind("/-/control/", 0) == 0 || ask.raw_path == "/-/faults")
+      return Control(ask);
     if (options_.latency.count() > 0) std::this_thread::sleep_for(options_.latency);
-    Call call{ask, KeyOf(ask.raw_path)};
+    Call call{ask, PathOf(ask.raw_path), "", "", true, true, false, false};
     const Plan plan = faults_.Meet(ask.method, call.key);
     if (plan.stall) std::this_thread::sleep_for(Duration(plan.stall->amount));
     HttpAnswer answer;
@@ -103,8 +119,10 @@ class DriveServer::Impl {
       answer = Refuse({plan.status->status, "made on purpose"});
       if (plan.status->retry_after >= 0)
         answer.headers.emplace_back("Retry-After", std::to_string(plan.status->retry_after));
+    } else if (OAuthServer::Serves(ask.raw_path)) {
+      answer = oauth_.Answer(ask);
     } else {
-      answer = SignIn(&call) ? Dispatch(call) : AskWho();
+      answer = SignIn(&call) ? Dispatch(call) : AskWho(call.bearer);
     }
     answer.headers.emplace_back("Date", HttpDate(Now()));
     answer.cut = plan.cut.has_value();
@@ -121,33 +139,67 @@ class DriveServer::Impl {
       faults_.Clear();
       return Text(200, "ok\n");
     }
+    if (ask.raw_path == "/-/control/end-grants") {
+      oauth_.EndAll();
+      return Text(200, "ok\n");
+    }
+    if (ask.raw_path == "/-/control/role") {  // PERSON ROLE LIBRARY
+      const std::vector<std::string> words = Split(ask.body->bytes, ' ');
+      if (words.size() < 3) return Text(400, "PERSON none|read|write LIBRARY\n");
+      const Role role = words[1] == "write"  ? Role::kWrite
+                        : words[1] == "read" ? Role::kRead
+                                             : Role::kNone;
+      const std::string library = ask.body->bytes.substr(words[0].size() + words[1].size() + 2);
+      return Text(libraries_.SetRole(words[0], library + "/", role) ? 200 : 404, "\n");
+    }
     const auto fault = ParseFault(ask.body->bytes);
     if (!fault.ok()) return Text(400, fault.error().what + "\n");
     faults_.Add(*fault);
     return Text(200, "ok\n");
   }
 
-  bool SignIn(Call* call) const {
+  bool SignIn(Call* call) {
     const std::string given = call->http.Header("authorization");
+    call->bearer = options_.grants_only || given.rfind("Bearer ", 0) == 0;
+    if (call->bearer) {
+      const auto bearer = oauth_.Check(given.substr(std::min<std::size_t>(7, given.size())));
+      if (!bearer) return false;
+      call->person = bearer->person;
+      call->granted = bearer->may_write;
+      return true;
+    }
     const auto is = [&](const std::string& user, const std::string& password) {
-      return !user.empty() && given == "Basic " + Base64(user + ":" + password);
+      if (user.empty() || given != "Basic " + Base64(user + ":" + password)) return false;
+      call->person = user;
+      return true;
     };
     if (is(options_.user, options_.password)) return true;
-    call->may_write = false;
+    if (options_.libraries)
+      for (const std::string& person : Libraries::People())
+        if (is(person, options_.password)) return true;
+    call->granted = false;
     return is(options_.guest_user, options_.guest_password);
   }
-  static HttpAnswer AskWho() {
+  static HttpAnswer AskWho(bool bearer) {
     HttpAnswer answer = Text(401, "who are you?\n");
-    answer.headers.emplace_back("WWW-Authenticate", "Basic realm=\"drive\", charset=\"UTF-8\"");
+    answer.headers.emplace_back("WWW-Authenticate",
+                                bearer ? "Bearer realm=\"drive\", error=\"invalid_token\""
+                                       : "Basic realm=\"drive\", charset=\"UTF-8\"");
     return answer;
   }
 
-  HttpAnswer Dispatch(const Call& call) {
+  HttpAnswer Dispatch(Call& call) {
     const std::string& method = call.http.method;
-    static const std::set<std::string> reading = {"GET", "HEAD", "OPTIONS", "PROPFIND"};
-    if (!call.may_write && reading.count(method) == 0)
-      return Refuse({403, "this account may only read"});
+    static const std::set<std::string> reading = {"GET", "HEAD", "OPTIONS", "PROPFIND", "REPORT"};
     const Lock lock(mutex_);
+    if (call.key.rfind(kVersions, 0) == 0) return GetVersion(call);
+    if (!Enter(&call, call.key)) return Refuse({404, "nothing there"});
+    if (!call.may_write && reading.count(method) == 0) {
+      HttpAnswer answer = Refuse({403, "only reading is allowed there"});
+      if (!call.granted && call.bearer)
+        answer.headers.emplace_back("WWW-Authenticate", "Bearer error=\"insufficient_scope\"");
+      return answer;
+    }
     if (method == "OPTIONS") {
       HttpAnswer answer = Text(200, "");
       answer.headers.emplace_back("DAV", "1, 2");
@@ -158,6 +210,7 @@ class DriveServer::Impl {
     }
     if (method == "GET" || method == "HEAD") return Get(call);
     if (method == "PROPFIND") return Propfind(call);
+    if (method == "REPORT") return Report(call);
     if (method == "UNLOCK") return Unlock(call);
     if (auto refusal = CheckLock(call, call.key)) return Refuse(*refusal);
     if (method == "PUT") return Put(call);
@@ -171,17 +224,42 @@ class DriveServer::Impl {
 
   // ---- names
 
-  // Of a file its path, of a folder that is there its path with a slash.
-  std::string KeyOf(const std::string& raw_path) const {
+  static std::string PathOf(const std::string& raw_path) {
     std::string path = PercentDecode(raw_path);
     while (!path.empty() && path.front() == '/') path.erase(0, 1);
+    return path;
+  }
+  // Of a file its path, of a folder that is there its path with a slash.
+  std::string KeyOf(const std::string& path) const {
     if (IsFolder(path)) return path;
     return store_.Get(kBucket, path + "/") ? path + "/" : path;
+  }
+  // What the address means to this person; false: nothing.
+  bool Enter(Call* call, const std::string& shown) const {
+    const Libraries::Place place = libraries_.Find(call->person, shown);
+    call->shown = shown;
+    call->shelf = place.shelf;
+    call->may_write = call->granted && place.role == Role::kWrite && !place.shelf;
+    call->key = place.shelf ? place.key : KeyOf(place.key);
+    return place.role != Role::kNone || (options_.libraries && shown.empty());
+  }
+  std::string KeyOfHref(const Call& call, const std::string& href) const {
+    const std::string path = webdav::PathOfHref(href);
+    return KeyOf(libraries_.Find(call.person, path.empty() ? "" : path.substr(1)).key);
   }
   std::optional<Object> Find(const std::string& key) const {
     if (key.empty()) return Object{std::make_shared<Body>(), "top", 0, {}};
     return store_.Get(kBucket, key);
   }
+  void Keep(const std::string& key, Object object) {
+    Changed(key);
+    Ignore(store_.Put(kBucket, key, std::move(object), {}));
+  }
+  void Drop(const std::string& key) {
+    Changed(key);
+    Ignore(store_.Delete(kBucket, key, {}));
+  }
+  void Changed(const std::string& key) { changed_[key] = ++last_change_; }
   std::vector<std::pair<std::string, Object>> Below(const std::string& folder) const {
     std::vector<std::pair<std::string, Object>> out;
     ListRequest list;
@@ -193,8 +271,8 @@ class DriveServer::Impl {
       list.after = page.next_after;
     }
   }
-  static std::string Href(const std::string& key) {
-    return "/" + PercentEncode(key, KeepSlash::kYes);
+  std::string Href(const Call& call, const std::string& key) const {
+    return "/" + PercentEncode(libraries_.Shown(call.person, key), KeepSlash::kYes);
   }
   std::string NewTag() { return fmt::format("{:x}-{}", ++last_tag_, RandomName(4)); }
   Nanos Now() const { return SystemClock().Wall() + faults_.Skew(); }
@@ -219,8 +297,7 @@ class DriveServer::Impl {
     for (std::size_t at = 0; at < condition.size();) {
       if (condition[at] == '<') {
         const auto end = condition.find('>', at);
-        key = KeyOf(PercentEncode(webdav::PathOfHref(condition.substr(at + 1, end - at - 1)),
-                                  KeepSlash::kYes));
+        key = KeyOfHref(call, condition.substr(at + 1, end - at - 1));
         at = end == std::string::npos ? condition.size() : end + 1;
       } else if (condition[at] == '(') {
         const auto end = condition.find(')', at);
@@ -279,8 +356,13 @@ class DriveServer::Impl {
 
   HttpAnswer Get(const Call& call) const {
     const auto object = Find(call.key);
+    if (call.shelf) return Text(200, "a shelf\n");
     if (!object) return Refuse({404, "nothing there"});
     if (IsFolder(call.key)) return Text(200, "a folder\n");
+    return Serve(call, *object);
+  }
+  HttpAnswer Serve(const Call& call, const Object& found) const {
+    const Object* object = &found;
     HttpAnswer answer;
     answer.headers.emplace_back("Last-Modified", HttpDate(object->modified));
     if (!options_.tagless) answer.headers.emplace_back("ETag", Quoted(object->etag));
@@ -316,6 +398,8 @@ class DriveServer::Impl {
     }
     Object object{call.http.body, NewTag(), Now(), {}};
     if (before) object.metadata = before->metadata;
+    if (before) former_[call.key].push_back(*before);
+    Changed(call.key);
     if (!store_.Put(kBucket, call.key, object, {}).ok()) return Refuse({500, "cannot store it"});
     HttpAnswer answer = Text(before ? 204 : 201, "");
     if (!options_.tagless && !options_.silent_put)
@@ -324,15 +408,16 @@ class DriveServer::Impl {
   }
 
   HttpAnswer Delete(const Call& call) {
-    if (call.key.empty()) return Refuse({403, "the top stays"});
+    if (call.key.empty() || call.key == libraries_.Find(call.person, "personal").key)
+      return Refuse({403, "the top stays"});
     if (!Find(call.key)) return Refuse({404, "nothing there"});
     Erase(call.key);
     return Text(204, "");
   }
   void Erase(const std::string& key) {
     if (IsFolder(key))
-      for (const auto& [below, object] : Below(key)) Ignore(store_.Delete(kBucket, below, {}));
-    Ignore(store_.Delete(kBucket, key, {}));
+      for (const auto& [below, object] : Below(key)) Drop(below);
+    Drop(key);
     locks_.erase(key);
   }
 
@@ -340,7 +425,7 @@ class DriveServer::Impl {
     const std::string key = IsFolder(call.key) ? call.key : call.key + "/";
     if (Find(key) || Find(key.substr(0, key.size() - 1))) return Refuse({405, "the name is taken"});
     if (!Find(Above(key))) return Refuse({409, "the folder above is missing"});
-    Ignore(store_.Put(kBucket, key, {std::make_shared<Body>(), NewTag(), Now(), {}}, {}));
+    Keep(key, {std::make_shared<Body>(), NewTag(), Now(), {}});
     return Text(201, "");
   }
 
@@ -350,8 +435,10 @@ class DriveServer::Impl {
     if (!Find(call.key) || call.key.empty()) return Refuse({404, "nothing there"});
     std::string to = webdav::PathOfHref(call.http.Header("destination"));
     if (to.size() < 2) return Refuse({400, "no destination"});
-    const std::string taken = KeyOf(PercentEncode(to, KeepSlash::kYes));
-    to = to.substr(1) + (folder ? "/" : "");
+    const Libraries::Place place = libraries_.Find(call.person, to.substr(1));
+    if (place.role != Role::kWrite) return Refuse({403, "only reading is allowed there"});
+    const std::string taken = KeyOf(place.key);
+    to = place.key + (folder ? "/" : "");
     if (!Find(Above(to))) return Refuse({409, "the folder above is missing"});
     if (folder && to.compare(0, call.key.size(), call.key) == 0)
       return Refuse({403, "a folder cannot go into itself"});
@@ -366,8 +453,11 @@ class DriveServer::Impl {
         object.etag = NewTag();
         object.modified = Now();
       }
-      Ignore(store_.Put(kBucket, to + key.substr(call.key.size()), object, {}));
-      if (move) Ignore(store_.Delete(kBucket, key, {}));
+      const std::string target = to + key.substr(call.key.size());
+      Keep(target, object);
+      if (!move) continue;
+      Drop(key);
+      if (const auto old = former_.extract(key); !old.empty()) former_[target] = old.mapped();
     }
     return Text(there ? 204 : 201, "");
   }
@@ -375,17 +465,17 @@ class DriveServer::Impl {
   // ---- properties
 
   HttpAnswer Propfind(const Call& call) const {
-    if (!Find(call.key)) return Refuse({404, "nothing there"});
+    if (!call.shelf && !Find(call.key)) return Refuse({404, "nothing there"});
     const std::string depth = call.http.Header("depth");
     if (depth != "0" && depth != "1") return Refuse({403, "one level at a time"});
     std::vector<Property> wanted;
-    pugi::xml_document document;
     if (call.http.body->size > 0) {
+      pugi::xml_document document;
       const auto root = xml::Root(document, call.http.body->bytes, "propfind");
       if (!root.ok()) return Refuse({400, "no propfind"});
-      for (const pugi::xml_node& p : xml::Child(*root, "prop").children())
-        wanted.emplace_back(NamespaceOf(p), LocalName(p));
+      wanted = PropertiesIn(*root);
     }
+    if (call.shelf) return ShowShelf(call, wanted, depth == "1");
     std::string out = "<D:multistatus xmlns:D=\"DAV:\">";
     Describe(call, call.key, *Find(call.key), wanted, &out);
     if (depth == "1" && IsFolder(call.key)) {
@@ -404,11 +494,111 @@ class DriveServer::Impl {
     return Xml(207, out + "</D:multistatus>");
   }
 
+  static std::vector<Property> PropertiesIn(const pugi::xml_node& root) {
+    std::vector<Property> wanted;
+    for (const pugi::xml_node& p : xml::Child(root, "prop").children())
+      wanted.emplace_back(NamespaceOf(p), LocalName(p));
+    return wanted;
+  }
+
+  HttpAnswer ShowShelf(const Call& call, const std::vector<Property>& wanted, bool deep) const {
+    const Object folder{std::make_shared<Body>(), "shelf", 0, {}};
+    std::string out = "<D:multistatus xmlns:D=\"DAV:\">";
+    const std::string at = IsFolder(call.shown) ? call.shown : call.shown + "/";
+    DescribeAt(call, "/" + PercentEncode(at, KeepSlash::kYes), at, folder, wanted, &out);
+    if (deep)
+      for (const std::string& name : libraries_.OnShelf(call.person, at)) {
+        const std::string shown = at + name + "/";
+        DescribeAt(call, "/" + PercentEncode(shown, KeepSlash::kYes), shown, folder, wanted, &out);
+      }
+    return Xml(207, out + "</D:multistatus>");
+  }
+
+  // RFC 6578: what changed below a folder since a token, and the next token. RFC 3253 section 3.7:
+  // the former versions of a file.
+  HttpAnswer Report(const Call& call) const {
+    pugi::xml_document document;
+    if (const auto root = xml::Root(document, call.http.body->bytes, "version-tree"); root.ok())
+      return VersionTree(call, PropertiesIn(*root));
+    const auto root = xml::Root(document, call.http.body->bytes, "sync-collection");
+    if (!root.ok()) return Refuse({403, "no such report"});
+    if (!Find(call.key) || !IsFolder(call.key)) return Refuse({404, "nothing there"});
+    const std::string token = xml::Text(*root, "sync-token");
+    std::uint64_t since = 0;
+    const std::string begin = TokenStart();
+    if (options_.no_changes) return Refuse({403, "no such report"});
+    if (token.rfind(begin, 0) != 0 ||
+        (since = std::strtoull(token.c_str() + begin.size(), nullptr, 10)) > last_change_) {
+      HttpAnswer answer = Xml(403, "<D:error xmlns:D=\"DAV:\"><D:valid-sync-token/></D:error>");
+      return answer;
+    }
+    const std::vector<Property> wanted = PropertiesIn(*root);
+    std::vector<std::pair<std::uint64_t, std::string>> order;
+    for (const auto& [key, when] : changed_)
+      if (when > since && key.compare(0, call.key.size(), call.key) == 0 && key != call.key)
+        order.emplace_back(when, key);
+    std::sort(order.begin(), order.end());
+    constexpr std::size_t kMost = 500;  // in one answer
+    std::uint64_t reached = last_change_;
+    std::string out = "<D:multistatus xmlns:D=\"DAV:\">";
+    if (order.size() > kMost) {
+      order.resize(kMost);
+      reached = order.back().first;
+      out += "<D:response><D:href>" + Href(call, call.key) +
+             "</D:href><D:status>HTTP/1.1 507 Insufficient Storage</D:status></D:response>";
+    }
+    for (const auto& [when, key] : order) {
+      if (const auto object = Find(key))
+        Describe(call, key, *object, wanted, &out);
+      else
+        out += "<D:response><D:href>" + Href(call, key) +
+               "</D:href><D:status>HTTP/1.1 404 Not Found</D:status></D:response>";
+    }
+    return Xml(207, out + "<D:sync-token>" + begin + std::to_string(reached) +
+                        "</D:sync-token></D:multistatus>");
+  }
+  std::string TokenStart() const { return "urn:museum-drive:" + run_ + ":"; }
+
+  HttpAnswer VersionTree(const Call& call, const std::vector<Property>& wanted) const {
+    const auto now = Find(call.key);
+    if (!now || IsFolder(call.key)) return Refuse({404, "nothing there"});
+    std::string out = "<D:multistatus xmlns:D=\"DAV:\">";
+    std::vector<Object> all;
+    if (const auto it = former_.find(call.key); it != former_.end()) all = it->second;
+    all.push_back(*now);
+    for (std::size_t i = 0; i < all.size(); ++i)
+      DescribeAt(call,
+                 "/" + std::string(kVersions) + std::to_string(i + 1) + "/" +
+                     PercentEncode(libraries_.Shown(call.person, call.key), KeepSlash::kYes),
+                 call.key, all[i], wanted, &out, std::to_string(i + 1));
+    return Xml(207, out + "</D:multistatus>");
+  }
+  HttpAnswer GetVersion(Call& call) const {
+    if (call.http.method != "GET" && call.http.method != "HEAD")
+      return Refuse({405, "versions stay"});
+    const std::string rest = call.key.substr(std::string(kVersions).size());
+    const auto slash = rest.find('/');
+    const std::size_t number = std::strtoull(rest.c_str(), nullptr, 10);
+    if (slash == std::string::npos || !Enter(&call, rest.substr(slash + 1)))
+      return Refuse({404, "nothing there"});
+    const auto it = former_.find(call.key);
+    const std::size_t old = it == former_.end() ? 0 : it->second.size();
+    const auto now = Find(call.key);
+    if (number == 0 || number > old + 1 || !now) return Refuse({404, "nothing there"});
+    return Serve(call, number <= old ? it->second[number - 1] : *now);
+  }
+
   void Describe(const Call& call, const std::string& key, const Object& object,
                 const std::vector<Property>& wanted, std::string* out) const {
+    DescribeAt(call, Href(call, key), key, object, wanted, out);
+  }
+  void DescribeAt(const Call& call, const std::string& href, const std::string& key,
+                  const Object& object, const std::vector<Property>& wanted, std::string* out,
+                  const std::string& version = "") const {
     std::string have, lack;
     for (const Property& p : wanted) {
-      const auto value = ValueOf(call, key, object, p);
+      auto value = ValueOf(call, key, object, p);
+      if (!version.empty() && p == Property("DAV:", "version-name")) value = version;
       const std::string open =
           p.first == "DAV:" ? "D:" + p.second
                             : fmt::format("x:{} xmlns:x=\"{}\"", p.second, xml::Escape(p.first));
@@ -418,12 +608,19 @@ class DriveServer::Impl {
       else
         lack += fmt::format("<{}/>", open);
     }
-    *out += "<D:response><D:href>" + Href(key) + "</D:href><D:propstat><D:prop>" + have +
+    *out += "<D:response><D:href>" + href + "</D:href><D:propstat><D:prop>" + have +
             "</D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat>";
     if (!lack.empty())
       *out += "<D:propstat><D:prop>" + lack +
               "</D:prop><D:status>HTTP/1.1 404 Not Found</D:status></D:propstat>";
     *out += "</D:response>";
+  }
+
+  bool MayWrite(const Call& call, const std::string& key) const {
+    if (!options_.libraries) return call.may_write;
+    const std::string shown = call.shelf ? key : libraries_.Shown(call.person, key);
+    const Libraries::Place place = libraries_.Find(call.person, shown);
+    return call.granted && !place.shelf && place.role == Role::kWrite;
   }
 
   std::optional<std::string> ValueOf(const Call& call, const std::string& key, const Object& object,
@@ -438,7 +635,9 @@ class DriveServer::Impl {
     if (p.second == "getlastmodified") return HttpDate(object.modified);
     if (p.second == "current-user-privilege-set")
       return std::string("<D:privilege><D:read/></D:privilege>") +
-             (call.may_write ? "<D:privilege><D:write/></D:privilege>" : "");
+             (MayWrite(call, key) ? "<D:privilege><D:write/></D:privilege>" : "");
+    if (p.second == "sync-token" && folder && !options_.no_changes && !call.shelf)
+      return TokenStart() + std::to_string(last_change_);
     if (options_.quota > 0 && p.second == "quota-used-bytes") return std::to_string(Used());
     if (options_.quota > 0 && p.second == "quota-available-bytes")
       return std::to_string(options_.quota - std::min(options_.quota, Used()));
@@ -470,8 +669,8 @@ class DriveServer::Impl {
         names += fmt::format("<x:{} xmlns:x=\"{}\"/>", LocalName(p), xml::Escape(space));
       }
     }
-    Ignore(store_.Put(kBucket, call.key, *object, {}));
-    return Xml(207, "<D:multistatus xmlns:D=\"DAV:\"><D:response><D:href>" + Href(call.key) +
+    Keep(call.key, *object);
+    return Xml(207, "<D:multistatus xmlns:D=\"DAV:\"><D:response><D:href>" + Href(call, call.key) +
                         "</D:href><D:propstat><D:prop>" + names +
                         "</D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>"
                         "</D:multistatus>");
@@ -512,9 +711,15 @@ class DriveServer::Impl {
   const DriveServerOptions options_;
   ObjectStore& store_;
   Faults& faults_;
+  Libraries libraries_;
+  OAuthServer oauth_;
   Mutex mutex_;  // one change at a time: a condition holds until it is acted on
   std::map<std::string, std::string> locks_;
   std::uint64_t last_tag_ = 0;
+  std::map<std::string, std::uint64_t> changed_;  // key -> number of its last change
+  std::uint64_t last_change_ = 0;
+  const std::string run_ = RandomName(4);              // tokens of another run mean nothing
+  std::map<std::string, std::vector<Object>> former_;  // versions that were written over
   Mutex log_mutex_;
   std::FILE* log_ = nullptr;
   HttpHost host_;

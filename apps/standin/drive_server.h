@@ -8,6 +8,8 @@
 #include "base/error.h"
 #include "faults.h"
 #include "http_host.h"
+#include "libraries.h"
+#include "oauth_server.h"
 #include "object_store.h"
 
 namespace pargeter::standin {
@@ -18,9 +20,13 @@ struct DriveServerOptions {
   std::string guest_user, guest_password;  // may only read; "" = none
   std::string request_log;                 // file for JSON lines, "" = none
   Duration latency{0};
-  std::uint64_t quota = 0;  // bytes, 0: without
-  bool silent_put = false;  // PUT does not say which version it made
-  bool tagless = false;     // no entity tags at all, and conditions on them are not heeded
+  std::uint64_t quota = 0;       // bytes, 0: without
+  bool libraries = false;        // three people with libraries and roles of their own
+  bool grants_only = false;      // tokens of its own sign-in server, no passwords
+  Duration token_life{3600000};  // of access tokens
+  bool no_changes = false;       // it does not tell what changed (RFC 6578)
+  bool silent_put = false;       // PUT does not say which version it made
+  bool tagless = false;          // no entity tags at all, and conditions on them are not heeded
 };
 
 class DriveServer {

@@ -10,6 +10,7 @@
 
 #include "base/file.h"
 #include "base/text.h"
+#include "net/uri.h"
 
 namespace pargeter::standin {
 
@@ -44,6 +45,11 @@ class HttpHost::Impl {
   static MHD_Result OnHeader(void* user, MHD_ValueKind, const char* key, const char* value) {
     (*static_cast<std::map<std::string, std::string>*>(user))[Lower(key)] =
         value != nullptr ? value : "";
+    return MHD_YES;
+  }
+  static MHD_Result OnQuery(void* user, MHD_ValueKind, const char* key, const char* value) {
+    (*static_cast<std::map<std::string, std::string>*>(user))[PercentDecode(key)] =
+        PercentDecode(value != nullptr ? value : "");
     return MHD_YES;
   }
   static ssize_t OnSend(void* user, std::uint64_t at, char* out, std::size_t room);
@@ -96,6 +102,8 @@ MHD_Result HttpHost::Impl::OnAsk(void* self, MHD_Connection* connection, const c
     exchange->ask.method = method;
     exchange->ask.raw_path = url;
     MHD_get_connection_values(connection, MHD_HEADER_KIND, &Impl::OnHeader, &exchange->ask.headers);
+    MHD_get_connection_values(connection, MHD_GET_ARGUMENT_KIND, &Impl::OnQuery,
+                              &exchange->ask.query);
     return MHD_YES;
   }
   if (*size > 0) {

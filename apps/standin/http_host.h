@@ -18,6 +18,7 @@ struct HttpAsk {
   std::string method;
   std::string raw_path;                        // as it was sent, without the query
   std::map<std::string, std::string> headers;  // names in lower case
+  std::map<std::string, std::string> query;    // decoded
   std::shared_ptr<const Body> body;
   std::uint64_t bytes_in = 0;
   std::string Header(const std::string& name) const {

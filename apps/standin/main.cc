@@ -19,7 +19,7 @@ using namespace pargeter::standin;
 
 struct Options {
   std::string listen = "127.0.0.1:9400";
-  std::string data, secret_file, narrow_secret_file, latency, rate, quota;
+  std::string data, secret_file, narrow_secret_file, latency, rate, quota, token_life;
   std::vector<std::string> buckets, faults;
   ServerOptions server;
   DriveServerOptions drive;
@@ -109,6 +109,11 @@ int RunDrive(Options o) {
             o.server.rate};
   d.request_log = o.server.request_log;
   d.latency = o.server.latency;
+  if (!o.token_life.empty()) {
+    const auto life = ParseDuration(o.token_life);
+    if (!life.ok()) return Fail(life.error());
+    d.token_life = *life;
+  }
   if (!o.quota.empty()) {
     const auto quota = ParseSize(o.quota);
     if (!quota.ok()) return Fail(quota.error());
@@ -154,6 +159,7 @@ int main(int argc, char** argv) {
                       "make this bucket if it is not there; may be repeated");
   objects->add_option("--key-id", o.server.key_id, "the key that is accepted")
       ->capture_default_str();
+  objects->add_flag("--versions", o.server.versions, "keep what is written over");
   objects->add_option("--narrow-key-id", o.server.narrow_key_id,
                       "a key that may not list the buckets");
   objects->add_option("--narrow-secret-file", o.narrow_secret_file,
@@ -165,6 +171,13 @@ int main(int argc, char** argv) {
   drive->add_option("--guest-secret-file", o.narrow_secret_file,
                     "file that holds that one's password");
   drive->add_option("--quota", o.quota, "bytes that fit in, such as 10MiB (default: no limit)");
+  drive->add_flag("--libraries", o.drive.libraries,
+                  "three people (curator, keeper, visitor) with libraries and roles of their own");
+  drive->add_flag("--grants-only", o.drive.grants_only,
+                  "let in by tokens of its own sign-in server, not by passwords");
+  drive->add_option("--token-life", o.token_life,
+                    "how long its access tokens are good, such as 60s");
+  drive->add_flag("--no-changes", o.drive.no_changes, "do not tell what has changed");
   drive->add_flag("--silent-put", o.drive.silent_put, "do not say which version a PUT made");
   drive->add_flag("--tagless", o.drive.tagless, "have no entity tags, and heed none");
   CLI11_PARSE(app, argc, argv);

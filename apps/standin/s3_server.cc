@@ -252,6 +252,7 @@ class S3Server::Impl {
   }
 
   std::optional<Refusal> CheckSignature(const Request& request, Ask* ask) const {
+    if (ask->Find("X-Amz-Signature")) return CheckPresigned(request, ask);
     const std::string header = request.get_header_value("Authorization");
     const auto field = [&](const std::string& name) -> std::string {
       const auto at = header.find(name + "=");
@@ -302,6 +303,55 @@ class S3Server::Impl {
       return Refusal{403, "SignatureDoesNotMatch", "the signature is wrong"};
     }
     return std::nullopt;
+  }
+
+  // An address that is signed by itself.
+  std::optional<Refusal> CheckPresigned(const Request& request, Ask* ask) const {
+    const std::vector<std::string> scope = Split(ask->Value("X-Amz-Credential"), '/');
+    const std::string date = ask->Value("X-Amz-Date");
+    tm parts{};
+    if (scope.size() != 5 || scope[0] != options_.key_id ||
+        ask->Value("X-Amz-SignedHeaders") != "host" ||
+        ::strptime(date.c_str(), "%Y%m%dT%H%M%SZ", &parts) == nullptr)
+      return Refusal{403, "AccessDenied", "bad address"};
+    const std::int64_t seconds = std::atoll(ask->Value("X-Amz-Expires").c_str());
+    if (seconds < 1 || seconds > 604800 || Now() / 1'000'000'000 > timegm(&parts) + seconds)
+      return Refusal{403, "AccessDenied", "the address has lapsed"};
+    const s3::Fields query =
+        s3::PresignedQuery({options_.key_id, options_.secret, scope[2]}, request.method,
+                           ask->raw_path, request.get_header_value("Host"), seconds, date);
+    if (query.back().second != ask->Value("X-Amz-Signature"))
+      return Refusal{403, "SignatureDoesNotMatch", "the signature is wrong"};
+    return std::nullopt;
+  }
+
+  // Before something is written over.
+  void KeepFormer(const std::string& bucket, const std::string& key) {
+    if (!options_.versions) return;
+    const auto before = store_.Get(bucket, key);
+    const Lock lock(former_mutex_);
+    if (before) former_[bucket + "/" + key].push_back(*before);
+  }
+  std::vector<Object> FormerOf(const std::string& bucket, const std::string& key) {
+    const Lock lock(former_mutex_);
+    const auto it = former_.find(bucket + "/" + key);
+    return it == former_.end() ? std::vector<Object>() : it->second;
+  }
+  void ListVersions(const Ask& ask, Response& response) {
+    ListRequest list;
+    list.prefix = ask.Value("prefix");
+    std::string xml = "<ListVersionsResult><EncodingType>url</EncodingType>";
+    for (const auto& [key, object] : store_.List(ask.bucket, list).keys) {
+      std::vector<Object> all = FormerOf(ask.bucket, key);
+      all.push_back(object);
+      for (std::size_t i = all.size(); i > 0; --i)
+        xml += fmt::format(
+            "<Version><Key>{}</Key><VersionId>{}</VersionId><IsLatest>{}</IsLatest>"
+            "<LastModified>{}</LastModified><Size>{}</Size></Version>",
+            PercentEncode(key), options_.versions ? fmt::format("v{}", i) : "null",
+            i == all.size() ? "true" : "false", Iso(all[i - 1].modified), all[i - 1].body->size);
+    }
+    SendXml(response, xml + "<IsTruncated>false</IsTruncated></ListVersionsResult>");
   }
 
   static void Refuse(Response& response, const Ask& ask, const Refusal& refusal) {
@@ -365,6 +415,7 @@ class S3Server::Impl {
       return Refuse(response, ask, {400, "KeyTooLongError", "over 1024 bytes"});
     if (ask.key.empty()) {
       if (method == "GET" && ask.Find("uploads")) return ListUploads(ask, response);
+      if (method == "GET" && ask.Find("versions")) return ListVersions(ask, response);
       if (method == "GET" || method == "HEAD") return List(ask, response);
       if (method == "POST" && ask.Find("delete")) return DeleteMany(ask, body, response);
       return Refuse(response, ask, {405, "MethodNotAllowed", method});
@@ -377,6 +428,7 @@ class S3Server::Impl {
       return CopyObject(request, ask, response);
     if (method == "PUT") {
       Object object = Stored(body, Hex(md5), Now(), MetadataIn(request));
+      KeepFormer(ask.bucket, ask.key);
       const Status put = store_.Put(ask.bucket, ask.key, object, ConditionIn(request));
       if (!put.ok())
         return Refuse(response, ask, {412, "PreconditionFailed", "the condition does not hold"});
@@ -449,7 +501,15 @@ class S3Server::Impl {
   }
 
   void GetObject(const Request& request, const Ask& ask, Response& response) {
-    const auto object = store_.Get(ask.bucket, ask.key);
+    auto object = store_.Get(ask.bucket, ask.key);
+    if (const std::string id = ask.Value("versionId"); object && !id.empty() && id != "null") {
+      const std::vector<Object> former = FormerOf(ask.bucket, ask.key);
+      const std::size_t number = std::strtoull(id.c_str() + 1, nullptr, 10);
+      if (number == 0 || number > former.size() + 1)
+        object.reset();
+      else if (number <= former.size())
+        object = former[number - 1];
+    }
     if (!object) return Refuse(response, ask, {404, "NoSuchKey", "no such key"});
     const std::string if_match = PlainEtag(request.get_header_value("If-Match"));
     if (!if_match.empty() && if_match != "*" && if_match != object->etag) {
@@ -625,6 +685,7 @@ class S3Server::Impl {
     auto joined = store_.Join(bodies);
     if (!joined.ok()) return Refuse(response, ask, {500, "InternalError", joined.error().what});
     const std::string etag = fmt::format("{}-{}", Hex(Md5(digests)), bodies.size());
+    KeepFormer(ask.bucket, ask.key);
     Ignore(store_.Put(ask.bucket, ask.key, Stored(*joined, etag, Now(), upload->metadata), {}));
     store_.DropUpload(id);
     SendXml(response, "<CompleteMultipartUploadResult><ETag>\"" + etag +
@@ -703,6 +764,8 @@ class S3Server::Impl {
   Faults& faults_;
   std::unique_ptr<httplib::Server> server_;
   Mutex log_mutex_;
+  Mutex former_mutex_;
+  std::map<std::string, std::vector<Object>> former_ GUARDED_BY(former_mutex_);  // by bucket/key
   std::FILE* log_ = nullptr;
 };
 

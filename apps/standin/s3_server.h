@@ -21,6 +21,7 @@ struct ServerOptions {
   Duration latency{0};
   std::uint64_t rate = 0;                // bytes a second for each connection, 0: unlimited
   std::string tls_certificate, tls_key;  // PEM files; both: https
+  bool versions = false;                 // what is written over is kept
 };
 
 class S3Server {

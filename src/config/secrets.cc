@@ -3,6 +3,10 @@
 #include <fmt/format.h>
 #include <sys/stat.h>
 
+#include <chrono>
+#include <thread>
+
+#include "base/clock.h"
 #include "base/file.h"
 #include "base/text.h"
 #include "config/keyring.h"
@@ -20,6 +24,17 @@ Status CheckPrivate(const std::string& path) {
       fmt::format("{} can be read by other users (mode {:03o})", Printable(path),
                   info.st_mode & 0777),
       fmt::format("Take the keys in it as known to them; then: chmod 600 {}", Printable(path)));
+}
+
+// One at a time among processes: each writes the whole file.
+Result<Fd> LockSecrets(const std::string& path) {
+  const Steady until = std::chrono::steady_clock::now() + std::chrono::seconds(10);
+  for (;;) {
+    auto lock = LockFile(path + ".lock");
+    if (lock.ok() || lock.error().code != Code::kBusy) return lock;
+    if (std::chrono::steady_clock::now() >= until) return lock.error().Within("the secrets file");
+    std::this_thread::sleep_for(std::chrono::milliseconds(20));
+  }
 }
 
 }  // namespace
@@ -46,6 +61,7 @@ Result<std::string> LoadSecret(const std::string& path, const std::string& accou
 
 Status SaveSecret(const std::string& path, const std::string& account, const std::string& secret,
                   SecretIn place) {
+  PG_ASSIGN(const Fd lock, LockSecrets(path));
   const auto before = SecretPlace(path, account);
   if (!before.ok() && before.error().code != Code::kNotFound) return before.error();
   PG_ASSIGN(TomlFile file, TomlFile::Load(path));
@@ -63,6 +79,7 @@ Status SaveSecret(const std::string& path, const std::string& account, const std
 }
 
 Status ForgetSecret(const std::string& path, const std::string& account) {
+  PG_ASSIGN(const Fd lock, LockSecrets(path));
   const auto place = SecretPlace(path, account);
   if (place.ok() && *place == SecretIn::kKeyring) PG_TRY(Keyring(path, account).Forget());
   PG_ASSIGN(TomlFile file, TomlFile::Load(path));

@@ -99,13 +99,23 @@ Result<AccountSettings> LoadAccount(const Paths& paths, const std::string& name)
   PG_TRY(Take(file, "address_style", &account.address_style));
   PG_TRY(Take(file, "url", &account.url));
   PG_TRY(Take(file, "user", &account.user));
+  PG_ASSIGN(const std::optional<bool> sign_in, file.Bool("", "sign_in"));
+  account.sign_in = sign_in.value_or(false);
+  PG_TRY(Take(file, "issuer", &account.issuer));
+  PG_TRY(Take(file, "client_id", &account.client_id));
+  PG_TRY(Take(file, "scope", &account.scope));
+  PG_TRY(Take(file, "host", &account.host));
+  PG_TRY(Take(file, "private_key", &account.private_key));
+  PG_TRY(Take(file, "known_hosts", &account.known_hosts));
+  PG_ASSIGN(const std::optional<double> port, file.Number("", "port"));
+  account.port = static_cast<int>(std::clamp(port.value_or(22), 0.0, 65535.0));
   PG_ASSIGN(const std::optional<bool> plain_http, file.Bool("", "plain_http"));
   account.plain_http = plain_http.value_or(false);
   std::string access = "write";
   PG_TRY(Take(file, "access", &access));
   account.read_only = access == "read";
-  if (account.kind != "s3" && account.kind != "webdav") {
-    return Error(Code::kInvalid, fmt::format("{}: kind must be s3 or webdav", file.path()));
+  if (account.kind != "s3" && account.kind != "webdav" && account.kind != "sftp") {
+    return Error(Code::kInvalid, fmt::format("{}: kind must be s3, webdav or sftp", file.path()));
   }
   if (account.address_style != "path" && account.address_style != "host") {
     return Error(Code::kInvalid,
@@ -191,6 +201,15 @@ Status SaveAccount(const Paths& paths, const AccountSettings& account) {
   PG_TRY(Put(&file, "url", account.url));
   PG_TRY(Put(&file, "user", account.user));
   PG_TRY(PutBool(&file, "plain_http", account.plain_http));
+  PG_TRY(PutBool(&file, "sign_in", account.sign_in));
+  PG_TRY(Put(&file, "issuer", account.issuer));
+  PG_TRY(Put(&file, "client_id", account.sign_in ? account.client_id : ""));
+  PG_TRY(Put(&file, "scope", account.scope));
+  PG_TRY(Put(&file, "host", account.host));
+  PG_TRY(Put(&file, "private_key", account.private_key));
+  PG_TRY(Put(&file, "known_hosts", account.known_hosts));
+  PG_ASSIGN(const std::optional<double> port, file.Number("", "port"));
+  if (port.value_or(22) != account.port) PG_TRY(file.SetNumber("", "port", account.port));
   PG_TRY(Put(&file, "ca_file", account.ca_file));
   PG_TRY(Put(&file, "address_style", account.address_style == "path" ? "" : account.address_style));
   PG_TRY(Put(&file, "access", account.read_only ? "read" : "write"));

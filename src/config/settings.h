@@ -14,7 +14,7 @@ namespace pargeter {
 
 struct AccountSettings {
   std::string name;
-  std::string kind = "s3";  // or webdav
+  std::string kind = "s3";  // or webdav or sftp
   std::string endpoint;     // s3: http://HOST:PORT or https://HOST
   std::string region = "us-east-1";
   std::string key_id;
@@ -22,8 +22,16 @@ struct AccountSettings {
   std::string address_style = "path";  // path or host
   bool read_only = false;              // access = "read"
   std::string url;                     // webdav: of a folder that drives are in
-  std::string user;                    // webdav
+  std::string user;                    // webdav, sftp
   bool plain_http = false;             // the password may go over the network unprotected
+  bool sign_in = false;                // webdav: tokens by OAuth 2.0 instead of a password
+  std::string issuer;                  // webdav: the sign-in server; "": the store's own host
+  std::string client_id = "pargeter";  // webdav: what this program is called there
+  std::string scope;                   // webdav: "": the usual ones for the access
+  std::string host;                    // sftp
+  int port = 22;                       // sftp
+  std::string private_key;             // sftp: a file; "": a password or an agent
+  std::string known_hosts;             // sftp: a file; "": the person's own
 };
 
 struct DriveSettings {

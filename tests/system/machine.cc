@@ -58,16 +58,50 @@ Outcome Machine::Pargeter(std::vector<std::string> words, int seconds) {
 }
 
 void Machine::AddDrive(const std::string& folder, const std::vector<std::string>& more) {
-  const bool s3 = peer_.kind == "s3";
-  Outcome added = Pargeter({"account", "add", "museum", "--kind", peer_.kind,
-                            s3 ? "--endpoint" : "--url", peer_.endpoint, s3 ? "--key-id" : "--user",
-                            peer_.key_id, "--secret-file", Home("key.txt")});
+  std::vector<std::string> account = {"account", "add", "museum", "--kind", peer_.kind};
+  const auto with = [&](const std::vector<std::string>& some) {
+    account.insert(account.end(), some.begin(), some.end());
+  };
+  if (peer_.kind == "s3")
+    with({"--endpoint", peer_.endpoint, "--key-id", peer_.key_id});
+  else if (peer_.kind == "sftp")
+    with({"--host", peer_.endpoint, "--port", std::to_string(peer_.port), "--user", peer_.key_id,
+          "--private-key", peer_.key_file, "--known-hosts", peer_.known_hosts});
+  else
+    with({"--url", peer_.endpoint});
+  if (peer_.kind == "webdav" && grants_)
+    with({"--sign-in"});
+  else if (peer_.kind == "webdav")
+    with({"--user", peer_.key_id});
+  if (peer_.kind != "sftp" && !grants_) with({"--secret-file", Home("key.txt")});
+  Outcome added = Pargeter(account);
   ASSERT_EQ(added.exit_code, 0) << added.err;
   std::vector<std::string> words = {"drive", "add",  "sheets", "--account",   "museum", "--folder",
                                     folder,  "--at", At(),     "--keep-free", "0"};
   words.insert(words.end(), more.begin(), more.end());
   added = Pargeter(words);
   ASSERT_EQ(added.exit_code, 0) << added.err;
+}
+
+// The person at the browser: grants what the code that a command shows is for.
+Outcome Machine::SignIn(const std::string& person, const std::string& answer) {
+  WriteAll(Home("sign-in.txt"), "");
+  Background command({ProgramFolder() + "/pargeter", "account", "sign-in", "museum", "--device"},
+                     environment_, Home("sign-in.txt"));
+  std::string said;
+  Eventually([&] {
+    said = ReadAll(Home("sign-in.txt"));
+    return said.find("user_code=") != std::string::npos && said.back() == '\n';
+  });
+  const auto at = said.rfind("user_code=");
+  const std::string code = at == std::string::npos ? "" : said.substr(at + 10, 9);
+  RunCommand({"/usr/bin/curl", "-s", "-d",
+              "user_code=" + code + "&person=" + person + "&answer=" + answer,
+              peer_.endpoint + "/-/oauth/code"});
+  Outcome out;
+  out.exit_code = command.Wait(30);
+  out.err = ReadAll(Home("sign-in.txt"));
+  return out;
 }
 
 void Machine::Mount() {

@@ -39,6 +39,8 @@ class Machine {
   // Adds the account "museum" and the drive "sheets" at At(), and mounts it.
   void AddDrive(const std::string& folder, const std::vector<std::string>& more = {});
   void Mount();
+  void UseGrants() { grants_ = true; }  // before AddDrive: tokens instead of a password
+  Outcome SignIn(const std::string& person, const std::string& answer = "grant");
   std::string At(const std::string& path = "") const {
     return home_.path() + "/sheets" + (path.empty() ? "" : "/" + path);
   }
@@ -51,6 +53,7 @@ class Machine {
 
  private:
   Peer peer_;
+  bool grants_ = false;
   TemporaryFolder home_;
   std::map<std::string, std::string> environment_;
 };

@@ -206,6 +206,59 @@ Status S3Provider::Read(const std::string& path, const std::string& version, std
   }
 }
 
+// ---- former versions, and links
+
+Result<std::vector<Provider::Kept>> S3Provider::Versions(const std::string& path,
+                                                         const Cancel& cancel) {
+  const std::string key = options_.prefix + path;
+  std::vector<Kept> out;
+  std::string next_key, next_id;
+  do {
+    Call call = NewCall("GET", "", "list the versions of", cancel);
+    call.key.clear();
+    call.what = "cannot list the versions of " + Printable(path);
+    call.query = {{"versions", ""}, {"prefix", key}, {"encoding-type", "url"}};
+    if (!next_key.empty()) {
+      call.query.emplace_back("key-marker", next_key);
+      if (!next_id.empty()) call.query.emplace_back("version-id-marker", next_id);
+    }
+    PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+    PG_ASSIGN(const VersionPage page, ParseVersions(response.body));
+    bool past = false;  // names that only begin alike come after all of its own
+    for (const ListedVersion& v : page.versions) {
+      past = past || v.key.key != key;
+      if (v.key.key == key) out.push_back({v.id, v.key.size, v.key.modified, v.latest});
+    }
+    if (page.next_key == next_key && page.next_id == next_id) break;
+    next_key = past ? "" : page.next_key;
+    next_id = page.next_id;
+  } while (!next_key.empty());
+  if (out.empty()) return Error(Code::kNotFound, "the store has nothing of " + Printable(path));
+  if (out.size() == 1 && (out[0].id.empty() || out[0].id == "null"))
+    return Error(Code::kUnsupported, "this bucket keeps no former versions",
+                 "Its keeper can turn versioning on; that holds for what is written afterwards.");
+  return out;
+}
+
+Status S3Provider::ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
+                            const Cancel& cancel) {
+  RangeSink whole([&](const HttpHead& head) { return EntryOfHead(head, path); }, "", 0, ~0ull >> 1,
+                  false, sink);
+  Call call = NewCall("GET", path, "read a former version of", cancel);
+  call.query = {{"versionId", id}};
+  call.sink = &whole;
+  PG_TRY(wire_.Send(call));
+  return whole.Check();
+}
+
+Result<Provider::Address> S3Provider::Link(const std::string& path, Duration lasts) {
+  constexpr Duration kLongest(7 * 24 * 3600'000ll);
+  if (lasts.count() == 0) lasts = kLongest;
+  if (lasts > kLongest)
+    return Error(Code::kInvalid, "a link to this store lasts for 7 days at most", "Give --for 7d.");
+  return Address{wire_.Presigned(options_.bucket, options_.prefix + path, lasts), lasts, true};
+}
+
 void S3Provider::SawEtag(const std::string& etag, const std::string& md5_hex) {
   if (!LooksLikeMd5(etag)) return;
   const bool same = etag == md5_hex;

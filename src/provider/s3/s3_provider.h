@@ -51,6 +51,10 @@ class S3Provider : public Provider, public Browser {
   Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t size,
                      const std::string& to, const Attributes* attributes,
                      const Precondition& only_if, const Cancel& cancel) override;
+  Result<std::vector<Kept>> Versions(const std::string& path, const Cancel& cancel) override;
+  Status ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
+                  const Cancel& cancel) override;
+  Result<Address> Link(const std::string& path, Duration lasts) override;
   Status Remove(const std::string& path, const Precondition& only_if,
                 const Cancel& cancel) override;
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(

@@ -36,15 +36,26 @@ bool Wire::SetCredentials(Credentials credentials) {
   return differ;
 }
 
-HttpRequest Wire::Signed(const Call& call) {
-  const bool host_style = options_.style == AddressStyle::kHost && !call.bucket.empty();
-  std::string path = options_.endpoint.path;
-  if (!call.bucket.empty() && !host_style) path += "/" + PercentEncode(call.bucket);
-  path += call.key.empty() && !path.empty() && !host_style
-              ? ""
-              : "/" + PercentEncode(call.key, KeepSlash::kYes);
-  const std::string host = (host_style ? call.bucket + "." : "") + options_.endpoint.authority;
+Wire::Place Wire::PlaceOf(const std::string& bucket, const std::string& key) const {
+  const bool host_style = options_.style == AddressStyle::kHost && !bucket.empty();
+  Place at{(host_style ? bucket + "." : "") + options_.endpoint.authority, options_.endpoint.path};
+  if (!bucket.empty() && !host_style) at.path += "/" + PercentEncode(bucket);
+  at.path += key.empty() && !at.path.empty() && !host_style
+                 ? ""
+                 : "/" + PercentEncode(key, KeepSlash::kYes);
+  return at;
+}
 
+std::string Wire::Presigned(const std::string& bucket, const std::string& key, Duration lasts) {
+  const Place at = PlaceOf(bucket, key);
+  const Lock lock(mutex_);
+  const Fields query = PresignedQuery(credentials_, "GET", at.path, at.host, lasts.count() / 1000,
+                                      AmzDate(options_.clock->Wall()));
+  return options_.endpoint.scheme + "://" + at.host + at.path + "?" + CanonicalQuery(query);
+}
+
+HttpRequest Wire::Signed(const Call& call) {
+  const auto [host, path] = PlaceOf(call.bucket, call.key);
   const std::string date = AmzDate(options_.clock->Wall());
   const bool has_body = call.source != nullptr || !call.body.empty();
   const std::string payload(has_body ? kUnsignedPayload : kEmptySha256);

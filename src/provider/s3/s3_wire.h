@@ -44,6 +44,9 @@ class Wire {
   explicit Wire(WireOptions options);
   // 2xx answers only; everything else is an Error by ErrorOf.
   Result<HttpResponse> Send(const Call& call);
+  // An address at which whoever has it can read that for so long.
+  std::string Presigned(const std::string& bucket, const std::string& key, Duration lasts)
+      EXCLUDES(mutex_);
   // For every call from now on; false if they are the same.
   bool SetCredentials(Credentials credentials) EXCLUDES(mutex_);
   // How far this machine's clock was ahead of the store's at the last answer, to a second or two.
@@ -52,6 +55,10 @@ class Wire {
   const WireOptions& options() const { return options_; }
 
  private:
+  struct Place {
+    std::string host, path;
+  };
+  Place PlaceOf(const std::string& bucket, const std::string& key) const;
   HttpRequest Signed(const Call& call) EXCLUDES(mutex_);
   const WireOptions options_;
   Session session_;

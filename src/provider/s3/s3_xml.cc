@@ -19,7 +19,7 @@ Result<Listing> ParseListing(std::string_view text) {
   pugi::xml_document document;
   PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListBucketResult"));
   const bool encoded = Text(root, "EncodingType") == "url";
-  const auto decode = [&](std::string text) { return encoded ? PercentDecode(text) : text; };
+  const auto decode = [&](std::string name) { return encoded ? PercentDecode(name) : name; };
   Listing listing;
   for (const pugi::xml_node& node : root.children()) {
     if (Named(node, "Contents")) {
@@ -40,6 +40,29 @@ Result<Listing> ParseListing(std::string_view text) {
     }
   }
   return listing;
+}
+
+Result<VersionPage> ParseVersions(std::string_view text) {
+  pugi::xml_document document;
+  PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListVersionsResult"));
+  const bool encoded = Text(root, "EncodingType") == "url";
+  const auto decode = [&](std::string name) { return encoded ? PercentDecode(name) : name; };
+  VersionPage page;
+  for (const pugi::xml_node& node : root.children()) {
+    if (!Named(node, "Version")) continue;  // a marker of a deletion has no bytes
+    ListedVersion version;
+    version.key.key = decode(Text(node, "Key"));
+    version.key.size = NumberIn<std::uint64_t>(node, "Size");
+    version.key.modified = ParseRfc3339(Text(node, "LastModified").c_str());
+    version.id = Text(node, "VersionId");
+    version.latest = Text(node, "IsLatest") == "true";
+    page.versions.push_back(std::move(version));
+  }
+  if (Text(root, "IsTruncated") == "true") {
+    page.next_key = decode(Text(root, "NextKeyMarker"));
+    page.next_id = Text(root, "NextVersionIdMarker");
+  }
+  return page;
 }
 
 ErrorDocument ParseError(std::string_view text) {
@@ -89,7 +112,7 @@ Result<UploadPage> ParseUploads(std::string_view text) {
   pugi::xml_document document;
   PG_ASSIGN(const pugi::xml_node root, Root(document, text, "ListMultipartUploadsResult"));
   const bool encoded = Text(root, "EncodingType") == "url";
-  const auto decode = [&](std::string text) { return encoded ? PercentDecode(text) : text; };
+  const auto decode = [&](std::string name) { return encoded ? PercentDecode(name) : name; };
   UploadPage page;
   for (const pugi::xml_node& node : root.children()) {
     if (Named(node, "Upload")) {
@@ -175,7 +198,7 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
       {"KeyTooLongError", Code::kNameTooLong, "the name is too long for the store", ""},
       {"InvalidObjectName", Code::kInvalid, "the store does not accept that name", ""},
       {"EntityTooLarge", Code::kNoSpace, "the file is too large for the store", ""},
-      {"QuotaExceeded", Code::kNoSpace, "the account is full", ""},
+      {"QuotaExceeded", Code::kOverQuota, "the account is full", ""},
   };
   const std::string words = document.message.empty() ? "" : " (" + document.message + ")";
   for (const Row& row : kRows) {
@@ -227,7 +250,7 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
       code = Code::kThrottled;
       break;
     case 507:
-      code = Code::kNoSpace;
+      code = Code::kOverQuota;
       break;
     default:
       code = status >= 500 ? Code::kStoreFault : Code::kInvalid;

@@ -26,6 +26,17 @@ struct Listing {
 };
 Result<Listing> ParseListing(std::string_view xml);
 
+struct ListedVersion {
+  ListedKey key;
+  std::string id;
+  bool latest = false;
+};
+struct VersionPage {
+  std::vector<ListedVersion> versions;
+  std::string next_key, next_id;  // "" = complete
+};
+Result<VersionPage> ParseVersions(std::string_view xml);
+
 struct ErrorDocument {
   std::string code, message, region;
 };

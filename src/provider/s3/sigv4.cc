@@ -46,6 +46,39 @@ std::string CanonicalQuery(const Fields& query) {
   return out;
 }
 
+namespace {
+
+std::string Scope(const Credentials& c, const std::string& amz_date) {
+  return fmt::format("{}/{}/{}/aws4_request", amz_date.substr(0, 8), c.region, c.service);
+}
+
+std::string Signature(const Credentials& credentials, const std::string& canonical,
+                      const std::string& amz_date) {
+  const std::string to_sign = fmt::format("AWS4-HMAC-SHA256\n{}\n{}\n{}", amz_date,
+                                          Scope(credentials, amz_date), Hex(Sha256(canonical)));
+  std::string key = HmacSha256("AWS4" + credentials.secret, amz_date.substr(0, 8));
+  key = HmacSha256(key, credentials.region);
+  key = HmacSha256(key, credentials.service);
+  key = HmacSha256(key, "aws4_request");
+  return Hex(HmacSha256(key, to_sign));
+}
+
+}  // namespace
+
+Fields PresignedQuery(const Credentials& credentials, const std::string& method,
+                      const std::string& path, const std::string& host, std::int64_t seconds,
+                      const std::string& amz_date) {
+  Fields query = {{"X-Amz-Algorithm", "AWS4-HMAC-SHA256"},
+                  {"X-Amz-Credential", credentials.key_id + "/" + Scope(credentials, amz_date)},
+                  {"X-Amz-Date", amz_date},
+                  {"X-Amz-Expires", fmt::format("{}", seconds)},
+                  {"X-Amz-SignedHeaders", "host"}};
+  const std::string canonical = fmt::format("{}\n{}\n{}\nhost:{}\n\nhost\n{}", method, path,
+                                            CanonicalQuery(query), host, kUnsignedPayload);
+  query.emplace_back("X-Amz-Signature", Signature(credentials, canonical, amz_date));
+  return query;
+}
+
 std::string Authorization(const Credentials& credentials, const std::string& method,
                           const std::string& path, const Fields& query, const Fields& headers,
                           const std::string& payload_hash, const std::string& amz_date) {
@@ -60,17 +93,9 @@ std::string Authorization(const Credentials& credentials, const std::string& met
   const std::string canonical =
       fmt::format("{}\n{}\n{}\n{}\n{}\n{}", method, path.empty() ? "/" : path,
                   CanonicalQuery(query), canonical_headers, signed_headers, payload_hash);
-  const std::string day = amz_date.substr(0, 8);
-  const std::string scope =
-      fmt::format("{}/{}/{}/aws4_request", day, credentials.region, credentials.service);
-  const std::string to_sign =
-      fmt::format("AWS4-HMAC-SHA256\n{}\n{}\n{}", amz_date, scope, Hex(Sha256(canonical)));
-  std::string key = HmacSha256("AWS4" + credentials.secret, day);
-  key = HmacSha256(key, credentials.region);
-  key = HmacSha256(key, credentials.service);
-  key = HmacSha256(key, "aws4_request");
   return fmt::format("AWS4-HMAC-SHA256 Credential={}/{},SignedHeaders={},Signature={}",
-                     credentials.key_id, scope, signed_headers, Hex(HmacSha256(key, to_sign)));
+                     credentials.key_id, Scope(credentials, amz_date), signed_headers,
+                     Signature(credentials, canonical, amz_date));
 }
 
 }  // namespace pargeter::s3

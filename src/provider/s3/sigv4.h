@@ -34,6 +34,12 @@ std::string Authorization(const Credentials& credentials, const std::string& met
                           const std::string& path, const Fields& query, const Fields& headers,
                           const std::string& payload_hash, const std::string& amz_date);
 
+// The query of an address that is signed by itself, to be used by whoever has it for so many
+// seconds (604800 at most): `query` with the signature in it.
+Fields PresignedQuery(const Credentials& credentials, const std::string& method,
+                      const std::string& path, const std::string& host, std::int64_t seconds,
+                      const std::string& amz_date);
+
 // "a=1&b=2", sorted and encoded as the signature wants it; also what is sent.
 std::string CanonicalQuery(const Fields& query);
 

@@ -1,0 +1,206 @@
+// Grants: in the browser here, by a code elsewhere; and whom to trust on the way.
+#include <fcntl.h>
+#include <fmt/format.h>
+#include <spawn.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <algorithm>
+#include <thread>
+
+#include "base/random.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "config/secrets.h"
+#include "control/client.h"
+#include "stores.h"
+#include "world.h"
+
+namespace pargeter::app {
+namespace {
+
+struct SignIn {
+  std::string name, access, scope;
+  bool device = false, no_browser = false;
+};
+
+constexpr const char* kRead = "files.read";
+constexpr const char* kWrite = "files.write";
+constexpr const char* kStay = "offline_access";  // may come back without the person
+constexpr Duration kSignInWithin(300000);
+
+// What to ask for. A server that names its scopes is asked only for those.
+std::string ScopeFor(const AccountSettings& account, const oauth::Server& server) {
+  if (!account.scope.empty()) return account.scope;
+  std::string out;
+  for (const char* one : {kRead, account.read_only ? "" : kWrite, kStay}) {
+    const bool known =
+        server.scopes.empty() ||
+        std::find(server.scopes.begin(), server.scopes.end(), one) != server.scopes.end();
+    if (*one != 0 && known) out += (out.empty() ? "" : " ") + std::string(one);
+  }
+  return out;
+}
+
+// A browser, on its own; whether it opened shows soon enough.
+void OpenBrowser(const std::string& url) {
+  const char* const args[] = {"xdg-open", url.c_str(), nullptr};
+  posix_spawn_file_actions_t quiet;
+  posix_spawn_file_actions_init(&quiet);
+  for (const int fd : {0, 1, 2})
+    posix_spawn_file_actions_addopen(&quiet, fd, "/dev/null", O_RDWR, 0);
+  pid_t pid = 0;
+  if (::posix_spawnp(&pid, args[0], &quiet, nullptr, const_cast<char* const*>(args), environ) == 0)
+    std::thread([pid] { ::waitpid(pid, nullptr, 0); }).detach();
+  posix_spawn_file_actions_destroy(&quiet);
+}
+
+Result<oauth::Tokens> WithBrowser(const oauth::Server& server, const oauth::Client& client,
+                                  const std::string& scope, bool open, World& world) {
+  if (server.authorization.empty())
+    return Error(Code::kUnsupported, "this sign-in server cannot be used with a browser",
+                 "Use --device.");
+  PG_ASSIGN(oauth::Loopback loopback, oauth::Loopback::Listen());
+  const oauth::Pkce pkce = oauth::NewPkce();
+  const std::string state = RandomName(16);
+  const std::string url =
+      oauth::AuthorizationUrl(server, client, loopback.redirect(), scope, state, pkce);
+  world.Note("Open this address in a browser on this machine, and grant access there:\n  " + url);
+  if (open) OpenBrowser(url);
+  PG_ASSIGN(const std::string code, loopback.Await(state, kSignInWithin, nullptr));
+  return oauth::Redeem(server, client, code, loopback.redirect(), pkce, nullptr);
+}
+
+Result<oauth::Tokens> WithDevice(const oauth::Server& server, const oauth::Client& client,
+                                 const std::string& scope, World& world) {
+  PG_ASSIGN(const oauth::DeviceGrant grant, oauth::BeginDevice(server, client, scope, nullptr));
+  world.Note(fmt::format("On any device, open\n  {}\nand enter the code\n  {}\nIt is good for {}.",
+                         grant.address, grant.user_code, FormatAge(grant.lasts)));
+  if (!grant.complete_address.empty())
+    world.Note("This address has the code in it:\n  " + grant.complete_address);
+  return oauth::AwaitDevice(server, client, grant, nullptr);
+}
+
+Result<AccountSettings> WithGrants(const World& world, const std::string& name) {
+  PG_ASSIGN(AccountSettings account, LoadAccount(world.paths, name));
+  if (account.sign_in) return account;
+  return Error(
+      Code::kInvalid, fmt::format("the account {} has a key or a password, not a grant", name),
+      account.kind == "webdav"
+          ? fmt::format("Add one with: pargeter account add NAME --kind webdav --url {} --sign-in",
+                        account.url)
+          : "Only accounts of kind webdav have grants.");
+}
+
+Status RunSignIn(const SignIn& in, World& world) {
+  PG_ASSIGN(AccountSettings account, WithGrants(world, in.name));
+  if (!in.access.empty()) account.read_only = in.access == "read";
+  if (!in.scope.empty()) account.scope = in.scope;
+  PG_ASSIGN(const auto how, SignInOf(world, account));
+  PG_ASSIGN(const oauth::Server server, oauth::Discover(how.issuer, how.client, nullptr));
+  const std::string scope = ScopeFor(account, server);
+  // without a screen a browser here is unlikely, and a code works everywhere
+  const bool device = in.device || (!world.has_display && !in.no_browser && !server.device.empty());
+  auto tokens =
+      device ? WithDevice(server, how.client, scope, world)
+             : WithBrowser(server, how.client, scope, world.has_display && !in.no_browser, world);
+  if (!tokens.ok()) return tokens.error().Within(fmt::format("not signed in to {}", in.name));
+  if (tokens->scope.empty()) tokens->scope = scope;
+  if (!account.read_only && account.scope.empty() && scope.find(kWrite) != std::string::npos &&
+      !oauth::Covers(tokens->scope, kWrite)) {
+    account.read_only = true;
+    world.Note("Note: only reading was granted: the account is for reading now.");
+  }
+  if (tokens->refresh.empty())
+    world.Note("Note: the grant ends by itself, and cannot be renewed without you.");
+  PG_TRY(SaveAccount(world.paths, account));
+  PG_TRY(how.save(oauth::Pack(*tokens)));
+  // what waits in mounted drives goes on at once
+  for (const std::string& drive : DriveNames(world.paths)) {
+    const auto settings = LoadDrive(world.paths, drive);
+    if (settings.ok() && settings->account == in.name)
+      Ignore(CallDrive(world.paths.SocketOf(drive), "refresh", Json::object(), Duration(10000)));
+  }
+  world.Say(fmt::format("Signed in to {}, for {}. Prove it with: pargeter account test {}", in.name,
+                        account.read_only ? "reading" : "reading and writing", in.name));
+  if (world.json)
+    world.PrintJson({{"account", in.name},
+                     {"scope", JsonText(tokens->scope)},
+                     {"access", account.read_only ? "read" : "write"}});
+  return {};
+}
+
+// Taken back at the provider first: only then is it forgotten here.
+Status RunSignOut(const std::string& name, bool only_here, World& world) {
+  PG_ASSIGN(const AccountSettings account, WithGrants(world, name));
+  PG_ASSIGN(const auto how, SignInOf(world, account));
+  const auto stored = how.load();
+  if (!stored.ok() && stored.error().code == Code::kSignIn) {
+    world.Say(fmt::format("Nobody is signed in to {}.", name));
+    if (world.json) world.PrintJson({{"account", name}, {"revoked", false}});
+    return {};
+  }
+  if (!stored.ok()) return stored.error();
+  if (!only_here) {
+    const auto revoked = [&]() -> Status {
+      PG_ASSIGN(const oauth::Tokens tokens, oauth::Unpack(*stored));
+      PG_ASSIGN(const oauth::Server server, oauth::Discover(how.issuer, how.client, nullptr));
+      return oauth::Revoke(server, how.client, tokens, nullptr);
+    }();
+    if (!revoked.ok()) {
+      Error error = revoked.error().Within("still signed in");
+      if (error.remedy.empty())
+        error.remedy =
+            "Try again later; or forget it here alone: --only-here (the grant stays good).";
+      return error;
+    }
+  }
+  PG_TRY(ForgetSecret(world.paths.SecretsFile(), name));
+  world.Say(
+      only_here
+          ? fmt::format("The grant of {} is forgotten here; at the provider it still holds.", name)
+          : fmt::format("Signed out of {}: the grant is taken back at the provider.", name));
+  if (world.json) world.PrintJson({{"account", name}, {"revoked", !only_here}});
+  return {};
+}
+
+Status RunTrust(const std::string& name, const std::string& fingerprint, World& world) {
+  PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, name));
+  if (account.kind != "sftp")
+    return Error(Code::kInvalid,
+                 fmt::format("the account {} is reached without a host's key", name),
+                 "Only accounts of kind sftp are.");
+  PG_TRY(sftp::Trust(SshOf(world, account), fingerprint, OwnKnownHosts(world)));
+  world.Say(fmt::format("{} is known from now on by the key {}.", account.host, fingerprint));
+  if (world.json) world.PrintJson({{"account", name}, {"fingerprint", fingerprint}});
+  return {};
+}
+
+}  // namespace
+
+void AddSignInCommands(CLI::App* group, Work* run) {
+  auto in = std::make_shared<SignIn>();
+  CLI::App* cmd = group->add_subcommand("sign-in", "let somebody grant access in a browser");
+  cmd->add_option("NAME", in->name, "an account added with --sign-in")->required();
+  cmd->add_flag("--device", in->device, "by a code that is entered on any other device");
+  cmd->add_flag("--no-browser", in->no_browser, "print the address, open nothing");
+  cmd->add_option("--access", in->access, "read or write")->check(CLI::IsMember({"read", "write"}));
+  cmd->add_option("--scope", in->scope, "what to ask for, if not the usual");
+  cmd->callback([=] { *run = [in](World& w) { return RunSignIn(*in, w); }; });
+
+  auto name = std::make_shared<std::string>(), key = std::make_shared<std::string>();
+  auto only_here = std::make_shared<bool>(false);
+  cmd =
+      group->add_subcommand("sign-out", "take the grant back at the provider, and forget it here");
+  cmd->add_option("NAME", *name, "an account")->required();
+  cmd->add_flag("--only-here", *only_here, "forget it here; at the provider it still holds");
+  cmd->callback([=] { *run = [=](World& w) { return RunSignOut(*name, *only_here, w); }; });
+
+  cmd = group->add_subcommand("trust", "know an sftp account's host by its key from now on");
+  cmd->add_option("NAME", *name, "an account")->required();
+  cmd->add_option("FINGERPRINT", *key, "SHA256:..., as its keeper says")->required();
+  cmd->callback([=] { *run = [=](World& w) { return RunTrust(*name, *key, w); }; });
+}
+
+}  // namespace pargeter::app
