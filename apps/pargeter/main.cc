@@ -5,6 +5,7 @@
 
 #include <CLI/CLI.hpp>
 #include <cstdlib>
+#include <system_error>
 
 #include "base/log.h"
 #include "base/text.h"
@@ -112,6 +113,10 @@ int main(int argc, char** argv) {
   ::signal(SIGPIPE, SIG_IGN);
   try {
     return pargeter::app::Main(argc, argv);
+  } catch (const std::system_error& e) {
+    if (e.code() == std::errc::broken_pipe) return 128 + SIGPIPE;  // whoever read has enough
+    fmt::print(stderr, "pargeter: an inner error: {}\n", e.what());
+    return 1;
   } catch (const std::exception& e) {
     fmt::print(stderr, "pargeter: an inner error: {}\n", e.what());
     return 1;

@@ -421,7 +421,7 @@ class Drive {
   std::uint64_t FreeOf(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
   std::uint64_t FreeTail(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
   std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
-  void SavePresenceOfAll() EXCLUDES(tree_mutex_);
+  void SavePresenceOfAll() EXCLUDES(tree_mutex_, saving_mutex_);
   void SyncEverything() EXCLUDES(tree_mutex_);
   Status SyncIndex() REQUIRES(tree_mutex_);
   static void Restore(Live* live, Node node);
@@ -540,7 +540,8 @@ class Drive {
   bool started_ = false;
   std::atomic<bool> has_feed_{false};  // the store tells what changed
 
-  Mutex probe_mutex_;  // before all others; held while the store is tried
+  Mutex probe_mutex_;   // before all others; held while the store is tried
+  Mutex saving_mutex_;  // before the tree's; held while what was fetched is synced and written down
   Mutex tree_mutex_;
   CondVar tree_changed_;
   std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);

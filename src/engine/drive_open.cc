@@ -370,6 +370,8 @@ void Drive::SavePresenceOfAll() {
     std::string ranges;
     std::uint64_t bytes = 0, removals = 0;
   };
+  // one at a time: whoever comes second finds written down what the first one has taken
+  const Lock saving(saving_mutex_);
   std::set<NodeId> ids;
   {
     const Lock lock(fetch_mutex_);

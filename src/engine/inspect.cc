@@ -40,6 +40,7 @@ DriveStatus Drive::Summary() {
 }
 
 void Drive::NoteFault(const Error& error) {
+  if (error.code == Code::kUnavailable) return;  // being offline is said apart, while it lasts
   (error.code == Code::kSignIn ? sign_in_error_ : last_error_) = error.what;
 }
 

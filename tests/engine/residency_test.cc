@@ -5,6 +5,7 @@
 #include <atomic>
 #include <filesystem>
 #include <fstream>
+#include <future>
 #include <thread>
 
 #include "support/drive_fixture.h"
@@ -197,9 +198,33 @@ TEST_F(ResidencyTest, EvictionMayGoByAgeAndByWhatIsNeeded) {
   EvictWish some;
   some.until_free = disk_.free + 1;
   const Evicted one = Evict("", some);  // least recently used first
-  EXPECT_EQ(one.files, 1u);
+  EXPECT_EQ(one.files, 1u) << one.open << " open, " << one.pending << " pending, " << one.kept
+                           << " kept; free " << one.free_before << ", on disk by the index "
+                           << drive_->SumsOf(kRootId)->on_disk;
   EXPECT_EQ(StateOf("b"), "remote");
   EXPECT_EQ(StateOf("a"), "cached");
+}
+
+TEST_F(ResidencyTest, EvictionFindsWhatIsJustBeingWrittenDown) {
+  for (const char* name : {"a", "b", "c"}) world_.Put(name, std::string(100000, *name));
+  Open();
+  Names("");
+  for (const char* name : {"b", "a", "c"}) ASSERT_TRUE(Read(name).ok());
+  std::promise<void> syncing, go_on;
+  std::atomic<int> syncs{0};
+  disk_.on_sync = [&] {
+    if (syncs++ > 0) return;
+    syncing.set_value();
+    go_on.get_future().wait_for(std::chrono::seconds(20));
+  };
+  std::thread other([&] { Ignore(drive_->SumsOf(kRootId)); });
+  syncing.get_future().wait();
+  auto evicted = std::async(std::launch::async, [&] { return Evict("").files; });
+  evicted.wait_for(std::chrono::milliseconds(200));  // too early, it would have found nothing
+  go_on.set_value();
+  other.join();
+  EXPECT_EQ(evicted.get(), 3u);
+  disk_.on_sync = nullptr;
 }
 
 TEST_F(ResidencyTest, AFetchBringsAllAndSaysWhatItCouldNot) {

@@ -74,7 +74,8 @@ TEST_P(Corpus, NoInputBreaksTheParser) {
   }
 }
 
-INSTANTIATE_TEST_SUITE_P(Kinds, Corpus, testing::Values("xml", "json", "toml", "headers", "names"),
+INSTANTIATE_TEST_SUITE_P(Kinds, Corpus,
+                         testing::Values("xml", "json", "toml", "headers", "names", "packets"),
                          [](const auto& info) { return info.param; });
 
 }  // namespace

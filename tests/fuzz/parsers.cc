@@ -11,10 +11,12 @@
 #include "control/rpc.h"
 #include "engine/naming.h"
 #include "engine/residency.h"
+#include "net/oauth.h"
 #include "net/uri.h"
 #include "provider/attributes.h"
 #include "provider/s3/s3_provider.h"
 #include "provider/s3/s3_xml.h"
+#include "provider/sftp/sftp_wire.h"
 #include "provider/webdav/dav_xml.h"
 
 namespace pargeter::test {
@@ -35,6 +37,7 @@ void Xml(std::string_view data) {
   Ignore(s3::ParseUploadId(data));
   Ignore(s3::ParseParts(data));
   Ignore(s3::ParseUploads(data));
+  Ignore(s3::ParseVersions(data));
   Ignore(s3::ParseEtagResult(data, "CopyObjectResult"));
   Ignore(s3::ParseDeleteResult(data));
   if (const auto answer = webdav::ParseMultistatus(data); answer.ok()) {
@@ -54,6 +57,8 @@ void JsonMessage(std::string_view data) {
     Promise(again.ok() && again->method == request->method, "a request survives being said again");
   }
   Ignore(ParseAnswer(line));
+  if (const auto tokens = oauth::Unpack(line); tokens.ok())
+    Promise(oauth::Unpack(oauth::Pack(*tokens)).ok(), "tokens survive being kept");
   if (const auto rules = ParseSharedRules(line); rules.ok()) {
     const auto again = ParseSharedRules(WriteSharedRules(*rules));
     Promise(again.ok() && again->size() == rules->size(), "rules survive being written again");
@@ -79,7 +84,7 @@ void Toml(std::string_view data) {
 void Headers(std::string_view data) {
   HttpHead head;
   const std::string value(data);
-  for (const std::string& name :
+  for (const char* name :
        {"x-amz-meta-pargeter", "x-amz-meta-pargeter-link", "etag", "retry-after"})
     head.headers.emplace_back(name, value);
   for (const std::string& part : Split(value, '\n')) {
@@ -115,11 +120,25 @@ void Names(std::string_view data) {
   Printable(data);
 }
 
+// What comes over SFTP.
+void Packets(std::string_view data) {
+  if (const auto names = sftp::ReadNames(data); names.ok())
+    Promise(names->size() <= data.size() / 12, "no more names than bytes for them");
+  sftp::Reader in(data);
+  sftp::ReadAttributes(&in);
+  Promise(in.left() <= data.size(), "a reader never goes past the end");
+  sftp::Reader status(data);
+  const std::uint32_t number = status.U32();
+  const Error error = sftp::ErrorOfStatus(number, status.Text(), "x");
+  Promise(!error.what.empty() && error.what.size() < 400, "a refusal is a sentence");
+}
+
 }  // namespace
 
 const std::map<std::string, std::function<void(std::string_view)>>& Parsers() {
   static const std::map<std::string, std::function<void(std::string_view)>> all = {
-      {"xml", Xml}, {"json", JsonMessage}, {"toml", Toml}, {"headers", Headers}, {"names", Names}};
+      {"xml", Xml},         {"json", JsonMessage}, {"toml", Toml},
+      {"headers", Headers}, {"names", Names},      {"packets", Packets}};
   return all;
 }
 

@@ -9,7 +9,7 @@
 
 namespace pargeter::test {
 
-// By kind: xml, json, toml, headers, names.
+// By kind: xml, json, toml, headers, names, packets.
 const std::map<std::string, std::function<void(std::string_view)>>& Parsers();
 
 }  // namespace pargeter::test

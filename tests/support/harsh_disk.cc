@@ -203,6 +203,7 @@ Status HarshDisk::Truncate(int fd, std::uint64_t size) {
   return Disk::Truncate(fd, size);
 }
 Status HarshDisk::SyncData(int fd) {
+  if (on_sync) on_sync();
   if (!Gate()) return Fault();
   if (watching()) Synced(InodeOf(fd), Slurp(fd));
   return {};  // no power is cut but ours
