@@ -288,7 +288,10 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   }
   acked_[node.id] = options_.clock->Now();
   sign_in_error_.clear();
-  if (how != Sent::kMove) PG_TRY(LeaveOldPlace(*job, how == Sent::kCopy));
+  if (how == Sent::kMove)  // a listing that began before may still show it
+    removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
+  else
+    PG_TRY(LeaveOldPlace(*job, how == Sent::kCopy));
   DropOccupant(job);
   bool thin = false;
   const bool same_bytes = node.generation == job->node.generation;

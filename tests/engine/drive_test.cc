@@ -4,9 +4,13 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <atomic>
 #include <filesystem>
+#include <future>
+#include <thread>
 
 #include "support/drive_fixture.h"
+#include "support/hands.h"
 
 namespace pargeter::test {
 namespace {
@@ -102,6 +106,48 @@ TEST_F(DriveTest, AListingHalfWayThroughAChangeOfPlacesLosesNeither) {
   }
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
+}
+
+TEST_F(DriveTest, AListingFromBeforeAMoveBringsNothingBack) {
+  world_.moves_files = true;
+  world_.Put("a", "A");
+  Open();
+  Names("");
+  std::promise<void> listed, moved;
+  std::atomic<int> listings{0};
+  world_.on_listed = [&] {
+    if (listings++ > 0) return;
+    listed.set_value();
+    moved.get_future().wait_for(std::chrono::seconds(20));
+  };
+  std::thread look([&] { Ignore(drive_->Refresh()); });
+  listed.get_future().wait();  // the store has said that there is an "a"
+  ASSERT_TRUE(drive_->Rename(kRootId, "a", kRootId, "b", Drive::Replace::kYes).ok());
+  EXPECT_TRUE(Eventually([&] { return world_.All().count("b") == 1; }));
+  FlushAll();
+  moved.set_value();
+  look.join();
+  EXPECT_EQ(Names(""), std::vector<std::string>{"b"});
+  world_.on_listed = nullptr;
+  EXPECT_EQ(Asked("move").size(), 1u);
+}
+
+TEST_F(DriveTest, AMoveThatNobodyLearntOfIsTakenBackAndLosesNothing) {
+  world_.moves_files = true;
+  world_.Put("d/a", "A");
+  Open();
+  Names("d");
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(Hands(drive_.get()).Move("d/a", "b").ok());
+  EXPECT_TRUE(Eventually([&] { return world_.All().count("b") == 1; }));
+  ASSERT_TRUE(
+      Hands(drive_.get()).Move("b", "c").ok());  // wanted elsewhere before it is known where it is
+  Close();
+  Open();
+  FlushAll();
+  EXPECT_EQ(world_.All().count("b") + world_.All().count("d/a"), 0u);
+  EXPECT_EQ(world_.All()["c"], "A");
+  EXPECT_EQ(*Read("c"), "A");
 }
 
 TEST_F(DriveTest, AFolderLivesOnWhenItsLastFileGoes) {

@@ -156,6 +156,31 @@ INSTANTIATE_TEST_SUITE_P(Servers, DavFaultTest, testing::Values("", "--silent-pu
                                                         : "silent";
                          });
 
+TEST(DavLockTest, WhereNoConditionIsHeededALockKeepsOthersOut) {
+  const Peer peer = StartDriveStandin("drive", {"--tagless"});
+  webdav::DavProvider store(DavOptionsFor(peer, ""));
+  ASSERT_TRUE(store.Probe(nullptr).ok());
+  TextSource one("one"), three("three");
+  const auto first = store.Write("f", &one, {}, Precondition::Absent(), nullptr);
+  ASSERT_TRUE(first.ok());
+  ReadLog(peer);
+  ASSERT_TRUE(store.Write("f", &three, {}, Precondition::Is(first->version), nullptr).ok());
+  std::string order;
+  for (const Logged& line : ReadLog(peer))
+    if (line.method == "LOCK" || line.method == "MOVE" || line.method == "UNLOCK")
+      order += line.method + " ";
+  EXPECT_EQ(order, "LOCK MOVE UNLOCK ");
+  // it is given back also when the condition does not hold, and another's is respected
+  EXPECT_EQ(store.Write("f", &one, {}, Precondition::Is(first->version), nullptr).error().code,
+            Code::kChanged);
+  SetFault(peer, "method=LOCK,status=423");
+  const auto now = store.Look("f", nullptr);
+  EXPECT_EQ(store.Write("f", &one, {}, Precondition::Is(now->version), nullptr).error().code,
+            Code::kBusy);
+  SetFault(peer, "");
+  EXPECT_TRUE(store.Write("f", &one, {}, Precondition::Is(now->version), nullptr).ok());
+}
+
 TEST(DavQuotaTest, AFullAccountSaysSoAndKeepsWhatIsThere) {
   const Peer peer = StartDriveStandin("drive", {"--quota", "100KiB"});
   webdav::DavProvider store(DavOptionsFor(peer, ""));

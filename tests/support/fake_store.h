@@ -33,6 +33,7 @@ struct FakeWorld {
   bool has_feed = false;                     // it tells what changed
   std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
+  std::function<void()> on_listed;                     // before the answer to a listing is given
   std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
   double fault_share GUARDED_BY(mutex) = 0;
@@ -120,7 +121,12 @@ class FakeStore : public Provider {
     return can;
   }
   Result<ListPage> List(const std::string& folder, const std::string& next,
-                        const Cancel&) override {
+                        const Cancel& cancel) override {
+    auto page = ListNow(folder, next, cancel);
+    if (w_.on_listed) w_.on_listed();
+    return page;
+  }
+  Result<ListPage> ListNow(const std::string& folder, const std::string& next, const Cancel&) {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("list " + folder));
     if (!folder.empty() && folder == w_.unlistable) return Error(Code::kPermission, "not allowed");

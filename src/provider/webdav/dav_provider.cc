@@ -77,8 +77,8 @@ Result<Multistatus> DavProvider::Propfind(const std::string& path, int depth, bo
   return parsed;
 }
 
-Result<Item> DavProvider::ItemAt(const std::string& path, const Cancel& cancel) {
-  PG_ASSIGN(Multistatus answer, Propfind(path, 0, path.empty(), cancel));
+Result<Item> DavProvider::ItemAt(const std::string& path, const Cancel& cancel, bool deep) {
+  PG_ASSIGN(Multistatus answer, Propfind(path, 0, deep || path.empty(), cancel));
   if (answer.items.size() != 1 || answer.items[0].status / 100 != 2) {
     const int status = answer.items.empty() ? 0 : answer.items[0].status;
     if (status == 404) return Error(Code::kNotFound, "there is no " + Printable(path));
@@ -257,7 +257,7 @@ Status DavProvider::Try(const std::string& a, const std::string& b, Learnt* foun
                        r.error().code == Code::kSignIn);
   };
   PG_ASSIGN(const HttpResponse made, send("PUT", a, {}, "one"));
-  PG_ASSIGN(Item item, ItemAt(a, cancel));
+  PG_ASSIGN(Item item, ItemAt(a, cancel, true));
   const std::string told = made.head.Get("etag");
   found->put_tells = !told.empty() && PlainEtag(told) == PlainEtag(item.etag);
   found->locks = item.locks;

@@ -99,7 +99,7 @@ class DavProvider : public Provider, public Browser {
                const Cancel& cancel) const;
   Result<ListPage> ListOnly(const std::string& folder, const Cancel& cancel);  // kNotFound too
   Result<Multistatus> Propfind(const std::string& path, int depth, bool deep, const Cancel& cancel);
-  Result<Item> ItemAt(const std::string& path, const Cancel& cancel);
+  Result<Item> ItemAt(const std::string& path, const Cancel& cancel, bool deep = false);
   std::string Tagged(const std::string& path, const std::string& etag) const;
   Entry EntryOf(const Item& item, const std::string& name) const;
   Entry EntryOfHead(const HttpHead& head, const std::string& path) const;
@@ -122,6 +122,7 @@ class DavProvider : public Provider, public Browser {
                        const Precondition& only_if, const Cancel& cancel);
   Status MoveOver(const std::string& scratch, const std::string& path, const Precondition& only_if,
                   const Cancel& cancel);
+  Result<std::string> TakeLock(const std::string& path, const Cancel& cancel);
   Status RemoveNow(const std::string& path, const std::string& etag, const Cancel& cancel);
   Result<bool> SameBytes(const std::string& path, const Entry& entry, WriteSource* source,
                          const Cancel& cancel);

@@ -171,9 +171,46 @@ Status DavProvider::MoveOver(const std::string& scratch, const std::string& path
     const Status moved = send("T", Quoted(only_if.version));
     if (moved.ok() || moved.error().code != Code::kChanged) return moved;
   }
-  PG_ASSIGN(const std::optional<Item> there, CheckFirst(path, only_if, cancel));
-  if (!there) return send("F", "");
-  return send("T", l.move_version ? there->etag : "");
+  // where no condition is heeded, a lock keeps others out from the look to the act
+  std::string token;
+  if (l.locks && !l.move_version && only_if.want == Want::kThisVersion) {
+    PG_ASSIGN(token, TakeLock(path, cancel));
+  }
+  const Status moved = [&]() -> Status {
+    PG_ASSIGN(const std::optional<Item> there, CheckFirst(path, only_if, cancel));
+    if (!there) return send("F", "");
+    if (token.empty()) return send("T", l.move_version ? there->etag : "");
+    call.headers = {{"destination", wire_.UrlOf(options_.prefix + path)},
+                    {"overwrite", "T"},
+                    {"if", fmt::format("<{}> ({})", wire_.UrlOf(options_.prefix + path), token)}};
+    PG_TRY(wire_.Send(call));
+    return {};
+  }();
+  if (!token.empty()) {  // what was moved over took its lock along, at most servers
+    Call unlock = NewCall("UNLOCK", path, "unlock", nullptr);
+    unlock.headers = {{"lock-token", token}};
+    Ignore(wire_.Send(unlock));
+  }
+  return moved;
+}
+
+// RFC 4918 section 9.10, for a file that is there. "" where the server gives none after all; kBusy:
+// somebody else has one.
+Result<std::string> DavProvider::TakeLock(const std::string& path, const Cancel& cancel) {
+  Call call = NewCall("LOCK", path, "lock", cancel);
+  call.headers = {{"depth", "0"}, {"timeout", "Second-120"}};
+  call.body = LockBody("pargeter");
+  const auto taken = wire_.Send(call);
+  if (!taken.ok()) {
+    const Code code = taken.error().code;
+    if (code == Code::kBusy || MayRetry(code) || code == Code::kCancelled || code == Code::kSignIn)
+      return taken.error();
+    return std::string();
+  }
+  const std::string& token = taken->head.Get("lock-token");
+  const bool good = token.size() > 2 && token.size() < 200 && token.front() == '<' &&
+                    token.find_first_of("<>()[] \t", 1) == token.size() - 1;
+  return good ? token : std::string();
 }
 
 Status DavProvider::SetProperties(const std::string& path, const Attributes& attributes,
