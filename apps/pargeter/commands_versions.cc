@@ -37,11 +37,11 @@ Status RunVersions(const std::string& path, World& world) {
   PG_ASSIGN(const Located at, Locate(world, path));
   PG_ASSIGN(Talk talk, Talk::With(world, at.drive, true));
   PG_ASSIGN(const Json answer, talk.Ask("versions", {{"path", at.path}}));
-  world.Say(fmt::format("  {:<16}  {:>10}  {}", "WRITTEN", "SIZE", "VERSION"));
+  world.Say(fmt::format("  {:<19}  {:>10}  {}", "WRITTEN", "SIZE", "VERSION"));
   for (const Json& v : answer["versions"]) {
-    std::string when = v.value("modified", "").substr(0, 16);
+    std::string when = v.value("modified", "").substr(0, 19);
     if (when.size() > 10) when[10] = ' ';
-    world.Say(fmt::format("{} {:<16}  {:>10}  {}", v.value("current", false) ? ">" : " ", when,
+    world.Say(fmt::format("{} {:<19}  {:>10}  {}", v.value("current", false) ? ">" : " ", when,
                           FormatSize(v.value("size", std::uint64_t{0})), v.value("version", "")));
   }
   if (world.json) world.PrintJson(answer);

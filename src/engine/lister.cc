@@ -306,6 +306,7 @@ Status Drive::EndListing(Listing* listing) {
     const auto acked = acked_.find(id);
     if (acked != acked_.end() && acked->second >= listing->started) continue;
     PG_ASSIGN(Live * live, Get(id));
+    if (MayHaveMoved(provider_->Can(), live->node)) continue;
     PG_TRY(VanishedThere(live, listing->started));
   }
   folder->node.listed_at = options_.clock->Wall();
@@ -381,6 +382,7 @@ Status Drive::LookAgain(NodeId id) {
   if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
   if (!entry.ok() || entry->kind == Kind::kFolder) {
     if (live->node.kind == NodeKind::kFolder) return {};
+    if (MayHaveMoved(provider_->Can(), live->node)) return {};
     Change change(this);
     PG_TRY(VanishedThere(live, started));
     PG_TRY(change.Commit());

@@ -128,8 +128,9 @@ TEST_F(DriveTest, AListingFromBeforeAMoveBringsNothingBack) {
   moved.set_value();
   look.join();
   EXPECT_EQ(Names(""), std::vector<std::string>{"b"});
-  world_.on_listed = nullptr;
   EXPECT_EQ(Asked("move").size(), 1u);
+  Close();
+  world_.on_listed = nullptr;
 }
 
 TEST_F(DriveTest, AMoveThatNobodyLearntOfIsTakenBackAndLosesNothing) {
@@ -148,6 +149,32 @@ TEST_F(DriveTest, AMoveThatNobodyLearntOfIsTakenBackAndLosesNothing) {
   EXPECT_EQ(world_.All().count("b") + world_.All().count("d/a"), 0u);
   EXPECT_EQ(world_.All()["c"], "A");
   EXPECT_EQ(*Read("c"), "A");
+}
+
+TEST_F(DriveTest, WhatMovedUnlearntIsNotMissedAtItsOldPlace) {
+  world_.moves_files = world_.moves_folders = true;
+  world_.Put("d/a", "A");
+  world_.Put("e/b", "B");
+  Open();
+  Names("d");
+  Names("e");
+  ASSERT_TRUE(Read("d/a").ok());
+  for (const char* move : {"file", "folder"}) {
+    world_.LoseAnswers(1);
+    ASSERT_TRUE((move == std::string("file") ? Hands(drive_.get()).Move("d/a", "d/c")
+                                             : Hands(drive_.get()).Move("e", "f"))
+                    .ok());
+    EXPECT_TRUE(Eventually(
+        [&] { return world_.All().count(move == std::string("file") ? "d/c" : "f/b") == 1; }));
+    ASSERT_TRUE(drive_->Refresh().ok());  // the store has it at the new place already
+    EXPECT_EQ(drive_->State(IdOf("d/c"))->state == "remote", false);
+  }
+  FlushAll();
+  EXPECT_EQ(Names("d"), std::vector<std::string>{"c"});
+  EXPECT_EQ(*Read("f/b"), "B");
+  EXPECT_EQ(world_.All().count("d/c") + world_.All().count("f/b"), 2u);
+  EXPECT_EQ(world_.All().count("d/a") + world_.All().count("e/b"), 0u);
+  EXPECT_TRUE(Asked("write").empty());
 }
 
 TEST_F(DriveTest, AFolderLivesOnWhenItsLastFileGoes) {

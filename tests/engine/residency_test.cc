@@ -224,6 +224,7 @@ TEST_F(ResidencyTest, EvictionFindsWhatIsJustBeingWrittenDown) {
   go_on.set_value();
   other.join();
   EXPECT_EQ(evicted.get(), 3u);
+  Close();
   disk_.on_sync = nullptr;
 }
 
