@@ -414,7 +414,7 @@ TestReport SftpProvider::Test(bool may_write, const Cancel& cancel) {
   const auto step = [&](std::string what, const Status& outcome, std::string detail) {
     if (!outcome.ok()) report.failure = outcome.error();
     report.steps.push_back(
-        {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
+        {std::move(what), outcome.ok(), outcome.ok() ? detail : outcome.error().what});
     return outcome.ok();
   };
   if (!step("reach", Ping(options_.ssh.patience, cancel), "the host answers")) return report;
