@@ -148,15 +148,19 @@ Result<oauth::TokenKeeper::Options> SignInOf(const World& world, const AccountSe
   return how;
 }
 
+// A key without a passphrase, or an agent, goes without one.
+static Result<std::string> SecretFor(const World& world, const AccountSettings& settings) {
+  auto stored = SecretOf(world, settings.name);
+  const bool may_lack = settings.kind == "sftp";
+  if (!stored.ok() && may_lack && stored.error().code == Code::kNotFound) return std::string();
+  return stored;
+}
+
 Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
   std::string secret;
   if (!settings.sign_in) {
-    auto stored = SecretOf(world, account);
-    const bool may_lack = settings.kind == "sftp";  // a key without a passphrase, or an agent
-    if (!stored.ok() && !(may_lack && stored.error().code == Code::kNotFound))
-      return stored.error();
-    if (stored.ok()) secret = *stored;
+    PG_ASSIGN(secret, SecretFor(world, settings));
   }
   if (settings.kind == "sftp") return OpenSftp(world, settings, secret, folder);
   if (settings.kind == "webdav") return OpenDav(world, settings, secret, folder);
@@ -166,7 +170,7 @@ Result<Store> OpenStore(const World& world, const std::string& account, const st
 Result<bool> RenewSecret(const World& world, const std::string& account, Provider* provider) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
   if (settings.sign_in) return false;  // looked for by itself
-  PG_ASSIGN(const std::string secret, SecretOf(world, account));
+  PG_ASSIGN(const std::string secret, SecretFor(world, settings));
   if (auto* ssh = dynamic_cast<sftp::SftpProvider*>(provider)) return ssh->SetSecret(secret);
   if (auto* s3 = dynamic_cast<s3::S3Provider*>(provider))
     return s3->SetCredentials({settings.key_id, secret, settings.region});

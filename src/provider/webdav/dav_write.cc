@@ -341,7 +341,9 @@ Result<Entry> DavProvider::MoveFile(const std::string& from, const std::string& 
   Entry entry = EntryOf(original, NameIn(to));
   if (original.folder || entry.version != version) return ChangedMeanwhile(from);
   Status moved = MoveOver(from, to, only_if, cancel);
-  if (!moved.ok() && moved.error().code == Code::kChanged && to.find('/') != std::string::npos) {
+  // some servers answer 500 where the folder is missing
+  if (!moved.ok() && to.find('/') != std::string::npos &&
+      (moved.error().code == Code::kChanged || moved.error().code == Code::kStoreFault)) {
     const auto above = ItemAt(to.substr(0, to.rfind('/') + 1), cancel);
     if (!above.ok() && above.error().code == Code::kNotFound) {
       PG_TRY(MakeParents(to, cancel));
