@@ -142,7 +142,7 @@ TEST_F(OAuthTest, TheBrowserComesBackToThisMachineAlone) {
 }
 
 TEST_F(OAuthTest, ManyWhoWantATokenRefreshItOnce) {
-  Begin({"--token-life", "3s"});
+  Begin({"--token-life", "6s"});
   stored_ = oauth::Pack(Granted());
   oauth::TokenKeeper here(Store()), elsewhere(Store());  // two processes, say
   const auto first = here.Access("", nullptr);
