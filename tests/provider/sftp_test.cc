@@ -1,4 +1,8 @@
 // The SFTP provider's packets, and what only it has to do at a real server.
+#include <netinet/in.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
 #include <atomic>
 #include <filesystem>
 #include <thread>
@@ -54,6 +58,37 @@ TEST(SftpPacketTest, AStatusSaysWhatToDo) {
   EXPECT_EQ(sftp::ErrorOfStatus(4, "Failure", "cannot write a").what,
             "cannot write a: the server could not do it");
   EXPECT_EQ(sftp::ErrorOfStatus(77, "", "x").code, Code::kStoreFault);
+}
+
+TEST(SftpReachTest, WhoGivesUpWaitsForNobodySilent) {
+  // a port that takes connections and never says a word
+  const int fd = ::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
+  sockaddr_in at{};
+  at.sin_family = AF_INET;
+  at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  socklen_t size = sizeof(at);
+  ASSERT_EQ(::bind(fd, reinterpret_cast<sockaddr*>(&at), size), 0);
+  ASSERT_EQ(::listen(fd, 8), 0);
+  ASSERT_EQ(::getsockname(fd, reinterpret_cast<sockaddr*>(&at), &size), 0);
+  sftp::SftpOptions options;
+  options.ssh.host = "127.0.0.1";
+  options.ssh.port = ntohs(at.sin_port);
+  options.ssh.user = "curator";
+  sftp::SftpProvider silent(options);
+  const auto cancel = std::make_shared<CancelToken>();
+  const auto begun = std::chrono::steady_clock::now();
+  std::vector<std::thread> threads;
+  std::atomic<int> given_up{0};
+  for (int i = 0; i < 4; ++i)
+    threads.emplace_back([&] {
+      if (silent.List("", "", cancel).error().code == Code::kCancelled) ++given_up;
+    });
+  EXPECT_FALSE(sftp::Greet("127.0.0.1", options.ssh.port, Duration(300)).ok());
+  cancel->Cancel();
+  for (std::thread& thread : threads) thread.join();
+  EXPECT_EQ(given_up, 4);
+  EXPECT_LT(std::chrono::steady_clock::now() - begun, std::chrono::seconds(8));
+  ::close(fd);
 }
 
 class SftpConformanceTest : public ConformanceTest {

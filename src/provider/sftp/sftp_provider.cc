@@ -67,14 +67,21 @@ Result<std::unique_ptr<Wire>> SftpProvider::Borrow(const Cancel& cancel) {
       if (now >= until) return Error(Code::kTimeout, "all connections to the server are busy");
       returned_.WaitUntil(mutex_, std::min(until, now + Duration(200)));
     }
+    // one at a time: servers shed those who come in crowds
+    while (opening_) {
+      if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "the request was given up");
+      const Steady now = std::chrono::steady_clock::now();
+      if (now >= until) return Error(Code::kTimeout, "the server is slow to let us in");
+      returned_.WaitUntil(mutex_, std::min(until, now + Duration(200)));
+    }
+    opening_ = true;
     ++open_;
     ssh.secret = secret_;
   }
-  auto wire = [&] {
-    const Lock one(opening_);
-    return Wire::Open(ssh, heard_, cancel);
-  }();
+  auto wire = Wire::Open(ssh, heard_, cancel);
   const Lock lock(mutex_);
+  opening_ = false;
+  returned_.NotifyAll();
   if (wire.ok()) {
     copies_ = (*wire)->Offers("copy-data");
   } else {

@@ -72,7 +72,7 @@ class SftpProvider : public Provider, public Browser {
   // Runs `job` with a connection of its own for as long, once more on a new one if it was lost.
   template <typename Job>
   auto With(const Cancel& cancel, Job job) -> decltype(job(std::declval<Wire&>()));
-  Result<std::unique_ptr<Wire>> Borrow(const Cancel& cancel) EXCLUDES(mutex_, opening_);
+  Result<std::unique_ptr<Wire>> Borrow(const Cancel& cancel) EXCLUDES(mutex_);
   void GiveBack(std::unique_ptr<Wire> wire) EXCLUDES(mutex_);
 
   std::string Full(const std::string& path) const;
@@ -101,11 +101,11 @@ class SftpProvider : public Provider, public Browser {
   const SftpOptions options_;
   const Wire::Heard heard_ =
       std::make_shared<std::atomic<Steady>>(std::chrono::steady_clock::now());
-  Mutex opening_;  // one at a time: servers shed those who come in crowds
   mutable Mutex mutex_;
   CondVar returned_;
   std::vector<std::unique_ptr<Wire>> idle_ GUARDED_BY(mutex_);
   int open_ GUARDED_BY(mutex_) = 0;
+  bool opening_ GUARDED_BY(mutex_) = false;  // one is on its way in
   std::string secret_ GUARDED_BY(mutex_);
   bool copies_ GUARDED_BY(mutex_) = false;  // it copies by itself
   bool probed_ GUARDED_BY(mutex_) = false;

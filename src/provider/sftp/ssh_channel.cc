@@ -11,6 +11,7 @@
 #include <algorithm>
 #include <cerrno>
 #include <cstring>
+#include <functional>
 
 #include "base/file.h"
 #include "base/text.h"
@@ -53,13 +54,13 @@ struct SshChannel::Parts {
     watched.reset();
     hook = 0;
   }
-  void WatchFor(const Cancel& cancel) {
+  void WatchFor(const Cancel& cancel) { WatchFor(cancel, ssh_get_fd(session.get())); }
+  void WatchFor(const Cancel& cancel, int fd) {
     Forget();
     if (!cancel) return;
     watched = cancel;
     // a descriptor of its own: it may run when this connection is long closed
-    const auto socket =
-        std::make_shared<Fd>(::fcntl(ssh_get_fd(session.get()), F_DUPFD_CLOEXEC, 3));
+    const auto socket = std::make_shared<Fd>(::fcntl(fd, F_DUPFD_CLOEXEC, 3));
     hook = cancel->OnCancel([socket] { ::shutdown(socket->get(), SHUT_RDWR); });
   }
   ~Parts() {
@@ -70,7 +71,33 @@ struct SshChannel::Parts {
 
 namespace {
 
-Result<Session> Connected(const SshOptions& o) {
+// A connection, or nothing within `patience`; given up at once when cancelled.
+Fd Reached(const std::string& host, int port, Duration patience, const Cancel& cancel) {
+  addrinfo hints{}, *found = nullptr;
+  hints.ai_socktype = SOCK_STREAM;
+  if (::getaddrinfo(host.c_str(), std::to_string(port).c_str(), &hints, &found) != 0) return Fd();
+  const std::unique_ptr<addrinfo, decltype(&::freeaddrinfo)> all(found, &::freeaddrinfo);
+  const Steady until = std::chrono::steady_clock::now() + patience;
+  for (const addrinfo* at = found; at != nullptr; at = at->ai_next) {
+    Fd fd(::socket(at->ai_family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0));
+    if (!fd) continue;
+    if (::connect(fd.get(), at->ai_addr, at->ai_addrlen) != 0 && errno != EINPROGRESS) continue;
+    while (std::chrono::steady_clock::now() < until && !(cancel && cancel->cancelled())) {
+      pollfd p{fd.get(), POLLOUT, 0};
+      if (::poll(&p, 1, 100) != 1) continue;
+      int failed = 0;
+      socklen_t size = sizeof(failed);
+      if (::getsockopt(fd.get(), SOL_SOCKET, SO_ERROR, &failed, &size) == 0 && failed == 0)
+        return fd;
+      break;
+    }
+  }
+  return Fd();
+}
+
+// `watch` learns of the socket before anybody waits for it.
+Result<Session> Connected(const SshOptions& o, const Cancel& cancel = nullptr,
+                          const std::function<void(int)>& watch = nullptr) {
   Session session(ssh_new());
   if (!session) return Error(Code::kInternal, "no memory for a connection");
   ssh_session s = session.get();
@@ -88,6 +115,17 @@ Result<Session> Connected(const SshOptions& o) {
   if (!o.agent.empty()) ssh_options_set(s, SSH_OPTIONS_IDENTITY_AGENT, o.agent.c_str());
   const int nodelay = 1;
   ssh_options_set(s, SSH_OPTIONS_NODELAY, &nodelay);
+  Fd socket = Reached(o.host, o.port, o.patience, cancel);
+  if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "the request was given up");
+  if (socket) {
+    const int fd = socket.Release();  // the session's from here on
+    ::fcntl(fd, F_SETFL, ::fcntl(fd, F_GETFL) & ~O_NONBLOCK);
+    ssh_options_set(s, SSH_OPTIONS_FD, &fd);
+    if (watch) watch(fd);
+  } else {
+    return Error(Code::kUnavailable, fmt::format("cannot reach {}", Place(o)),
+                 "Check the host's name and port, and that this machine is on the network.");
+  }
   if (ssh_connect(s) != SSH_OK) {
     return Error(Code::kUnavailable, fmt::format("cannot reach {}: {}", Place(o), WordsOf(s)),
                  "Check the host's name and port, and that this machine is on the network.");
@@ -188,10 +226,18 @@ SshChannel::~SshChannel() = default;
 Result<std::unique_ptr<SshChannel>> SshChannel::Open(const SshOptions& options,
                                                      const Cancel& cancel) {
   if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "the request was given up");
+  auto channel = OpenNow(options, cancel);
+  if (!channel.ok() && cancel && cancel->cancelled())
+    return Error(Code::kCancelled, "the request was given up");
+  return channel;
+}
+
+Result<std::unique_ptr<SshChannel>> SshChannel::OpenNow(const SshOptions& options,
+                                                        const Cancel& cancel) {
   auto parts = std::make_unique<Parts>();
   parts->place = Place(options);
-  PG_ASSIGN(parts->session, Connected(options));
-  parts->WatchFor(cancel);
+  const auto watch = [&](int fd) { parts->WatchFor(cancel, fd); };
+  PG_ASSIGN(parts->session, Connected(options, cancel, watch));
   ssh_session session = parts->session.get();
   PG_TRY(CheckHost(options, session));
   PG_TRY(SignIn(options, session));
@@ -259,28 +305,17 @@ Status Trust(const SshOptions& options, const std::string& expected, const std::
 }
 
 Status Greet(const std::string& host, int port, Duration patience) {
-  const Error away(Code::kUnavailable, fmt::format("{}:{} does not answer", host, port));
-  addrinfo hints{}, *found = nullptr;
-  hints.ai_socktype = SOCK_STREAM;
-  if (::getaddrinfo(host.c_str(), std::to_string(port).c_str(), &hints, &found) != 0) return away;
-  const std::unique_ptr<addrinfo, decltype(&::freeaddrinfo)> all(found, &::freeaddrinfo);
   const Steady until = std::chrono::steady_clock::now() + patience;
-  const auto wait = [&](int fd, short what) {
+  if (const Fd fd = Reached(host, port, patience, nullptr)) {
     const auto left =
         std::chrono::duration_cast<Duration>(until - std::chrono::steady_clock::now());
-    pollfd p{fd, what, 0};
-    return left.count() > 0 && ::poll(&p, 1, static_cast<int>(left.count())) == 1;
-  };
-  for (const addrinfo* at = found; at != nullptr; at = at->ai_next) {
-    const Fd fd(::socket(at->ai_family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0));
-    if (fd.get() < 0) continue;
-    if (::connect(fd.get(), at->ai_addr, at->ai_addrlen) != 0 && errno != EINPROGRESS) continue;
-    if (!wait(fd.get(), POLLOUT) || !wait(fd.get(), POLLIN)) continue;
+    pollfd p{fd.get(), POLLIN, 0};
     char start[4] = {};
-    if (::recv(fd.get(), start, sizeof(start), 0) == 4 && std::memcmp(start, "SSH-", 4) == 0)
+    if (left.count() > 0 && ::poll(&p, 1, static_cast<int>(left.count())) == 1 &&
+        ::recv(fd.get(), start, sizeof(start), 0) == 4 && std::memcmp(start, "SSH-", 4) == 0)
       return {};
   }
-  return away;
+  return Error(Code::kUnavailable, fmt::format("{}:{} does not answer", host, port));
 }
 
 }  // namespace pargeter::sftp

@@ -42,6 +42,8 @@ class SshChannel {
  private:
   struct Parts;
   explicit SshChannel(std::unique_ptr<Parts> parts);
+  static Result<std::unique_ptr<SshChannel>> OpenNow(const SshOptions& options,
+                                                     const Cancel& cancel);
   Error Lost(std::string_view what) const;
   std::unique_ptr<Parts> parts_;
 };
