@@ -35,7 +35,10 @@ void Drive::FeedLoop() {
   }
   Duration pause(500);
   for (int restarts = 0; !stop_->WaitFor(pause);) {
-    if (!link_->Check().ok()) continue;
+    if (!link_->Check().ok()) {  // seldom, so that a machine without a network may rest
+      pause = std::min(pause * 2, Duration(10000));
+      continue;
+    }
     const auto looked = LookAtFeed(&moment);
     if (!looked.ok() && looked.error().code == Code::kUnsupported) {
       has_feed_ = false;

@@ -30,8 +30,8 @@ Result<std::string> TokenKeeper::Access(const std::string& refused, const Cancel
           return Error(Code::kCancelled, "the request was given up");
         renewed_.WaitUntil(mutex_, std::chrono::steady_clock::now() + Duration(200));
       }
-      if (!tokens_.access.empty() && tokens_.access != refused) return tokens_.access;
       if (failed_) return *failed_;
+      if (!tokens_.access.empty() && tokens_.access != refused) return tokens_.access;
     }
     renewing_ = true;
   }

@@ -19,7 +19,6 @@ namespace {
 constexpr const char* kFolderVersion = "folder";
 constexpr Nanos kSecond = 1'000'000'000;
 constexpr std::size_t kReadsAtOnce = 16;
-constexpr std::size_t kIdleMost = 3;
 constexpr Duration kIdleFor(240000);  // a connection that rested longer may be gone in silence
 constexpr Duration kBorrowWithin(60000);
 
@@ -93,11 +92,10 @@ Result<std::unique_ptr<Wire>> SftpProvider::Borrow(const Cancel& cancel) {
 
 void SftpProvider::GiveBack(std::unique_ptr<Wire> wire) {
   const Lock lock(mutex_);
-  if (!wire->broken() && idle_.size() < kIdleMost + static_cast<std::size_t>(open_ > 0)) {
-    idle_.push_back(std::move(wire));
-  } else {
+  if (wire->broken())
     --open_;
-  }
+  else
+    idle_.push_back(std::move(wire));
   returned_.NotifyOne();
 }
 

@@ -99,8 +99,11 @@ Status SftpProvider::SendBytes(Wire& wire, const std::string& handle, WriteSourc
 Status SftpProvider::FinishScratch(Wire& wire, const std::string& handle,
                                    const Attributes& attributes, const std::string& what) {
   const FileAttributes set = ToSet(attributes);
+  Status synced;
   if (wire.Offers("fsync@openssh.com"))
-    PG_TRY(wire.Do(Type::kExtended, Writer().Text("fsync@openssh.com").Text(handle).bytes(), what));
+    synced =
+        wire.Do(Type::kExtended, Writer().Text("fsync@openssh.com").Text(handle).bytes(), what);
+  if (wire.broken()) return synced;
   if (set.permissions || set.mtime) {
     Writer body;
     body.Text(handle);
@@ -109,7 +112,8 @@ Status SftpProvider::FinishScratch(Wire& wire, const std::string& handle,
     // bytes matter more than a mode that the server does not let us set
     if (!done.ok() && wire.broken()) return done;
   }
-  return wire.Do(Type::kClose, Writer().Text(handle).bytes(), what);
+  const Status closed = wire.Do(Type::kClose, Writer().Text(handle).bytes(), what);
+  return synced.ok() ? closed : synced;
 }
 
 Result<Entry> SftpProvider::Write(const std::string& path, WriteSource* source,

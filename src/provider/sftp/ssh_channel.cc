@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <libssh/libssh.h>
 #include <netdb.h>
+#include <netinet/in.h>
+#include <netinet/tcp.h>
 #include <poll.h>
 #include <sys/socket.h>
 #include <unistd.h>
@@ -113,13 +115,13 @@ Result<Session> Connected(const SshOptions& o, const Cancel& cancel = nullptr,
   ssh_options_set(s, SSH_OPTIONS_GLOBAL_KNOWNHOSTS,
                   o.own_known_hosts.empty() ? "/dev/null" : o.own_known_hosts.c_str());
   if (!o.agent.empty()) ssh_options_set(s, SSH_OPTIONS_IDENTITY_AGENT, o.agent.c_str());
-  const int nodelay = 1;
-  ssh_options_set(s, SSH_OPTIONS_NODELAY, &nodelay);
   Fd socket = Reached(o.host, o.port, o.patience, cancel);
   if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "the request was given up");
   if (socket) {
     const int fd = socket.Release();  // the session's from here on
     ::fcntl(fd, F_SETFL, ::fcntl(fd, F_GETFL) & ~O_NONBLOCK);
+    const int at_once = 1;  // small questions do not wait for more to go with them
+    ::setsockopt(fd, IPPROTO_TCP, TCP_NODELAY, &at_once, sizeof(at_once));
     ssh_options_set(s, SSH_OPTIONS_FD, &fd);
     if (watch) watch(fd);
   } else {
