@@ -235,13 +235,13 @@ class DriveServer::Impl {
     return store_.Get(kBucket, path + "/") ? path + "/" : path;
   }
   // What the address means to this person; false: nothing.
-  bool Enter(Call* call, const std::string& shown) const {
+  bool Enter(Call* call, std::string shown) const {
     const Libraries::Place place = libraries_.Find(call->person, shown);
-    call->shown = shown;
     call->shelf = place.shelf;
     call->may_write = call->granted && place.role == Role::kWrite && !place.shelf;
     call->key = place.shelf ? place.key : KeyOf(place.key);
-    return place.role != Role::kNone || (options_.libraries && shown.empty());
+    call->shown = std::move(shown);
+    return place.role != Role::kNone || (options_.libraries && call->shown.empty());
   }
   std::string KeyOfHref(const Call& call, const std::string& href) const {
     const std::string path = webdav::PathOfHref(href);

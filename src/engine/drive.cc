@@ -227,10 +227,11 @@ Status Drive::FirstContact() {
   }
   const Status listed = ListFolder(kRootId, Wait::kFirstPage, "");
   if (!listed.ok()) {
-    if (known &&
-        (listed.error().code == Code::kUnavailable || listed.error().code == Code::kTimeout)) {
-      return {};  // mounted before: what is known works, the rest waits
-    }
+    // mounted before: what is known works, the rest waits. What is gone, or forbidden, is refused
+    // unless something waits, which may be the only copy.
+    const Code code = listed.error().code;
+    const bool may_pass = MayRetry(code) || code == Code::kSignIn;
+    if (known && (may_pass || Summary().pending.files > 0)) return {};
     return listed;
   }
   Ignore(AccountSpace(Duration(0)));

@@ -145,8 +145,9 @@ class Drive {
 
   // Starts the background work. `listener` (may be null) must outlive Stop.
   void Start(ChangeListener* listener);
-  // First look at the store: its root's listing, and what the store can do. kUnavailable is fine
-  // if the drive has been mounted before.
+  // First look at the store: its root's listing, and what the store can do. For a drive that has
+  // been mounted before it is fine that the store does not answer, or wants somebody to sign in;
+  // and any fault while something waits for upload. `Summary` says which it was.
   Status FirstContact();
   // Waits until nothing waits for upload, at most `patience`; kTimeout says what is left.
   Status Flush(Duration patience);
@@ -329,6 +330,10 @@ class Drive {
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
   void SetThere(Node* node, NodeId parent, const std::string& key);
   void NoteFault(const Error& error) REQUIRES(tree_mutex_);  // for `status`
+  // How a look at the drive's own folder went: once we are let in again, what waits is tried at
+  // once.
+  void NoteAccess(const Status& look) REQUIRES(tree_mutex_);
+  void RetryWaiting() REQUIRES(tree_mutex_);
   Status CheckWritable() const;
   Status CheckRole(const Node& node) REQUIRES(tree_mutex_);  // may the account change it there?
   Status CheckState() REQUIRES(tree_mutex_);
@@ -571,6 +576,7 @@ class Drive {
   ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
   std::string last_error_ GUARDED_BY(tree_mutex_);
   std::string sign_in_error_ GUARDED_BY(tree_mutex_);  // until the store lets us in again
+  bool shut_out_ GUARDED_BY(tree_mutex_) = false;
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
   DriveLimits limits_ GUARDED_BY(tree_mutex_);

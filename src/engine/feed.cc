@@ -40,6 +40,10 @@ void Drive::FeedLoop() {
       continue;
     }
     const auto looked = LookAtFeed(&moment);
+    {
+      const Lock tree(tree_mutex_);
+      NoteAccess(looked.ok() ? Status() : Status(looked.error()));
+    }
     if (!looked.ok() && looked.error().code == Code::kUnsupported) {
       has_feed_ = false;
       return;

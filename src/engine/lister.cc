@@ -117,6 +117,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
     }
   }
   const Lock tree(tree_mutex_);
+  if (listing->folder == kRootId) NoteAccess(outcome);
   if (!outcome.ok()) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
@@ -257,6 +258,7 @@ Status Drive::TakeRole(Live* live, bool may_write) {
   if (const auto path = PathHere(live->node.id); path.ok())
     activity_.Add("store", may_write ? "may be changed" : "may only be read", *path);
   Tell([id = live->node.id](ChangeListener* l) { l->AttributesChanged(id); });
+  if (may_write) RetryWaiting();
   return Save(live);
 }
 
@@ -458,11 +460,24 @@ Status Drive::Refresh() {
                                        listed.error().code == Code::kStale);
     if (!listed.ok() && !gone) return listed;
   }
-  // what waits is tried again now: what kept it may have been mended
   const Lock tree(tree_mutex_);
-  PG_ASSIGN(const std::vector<Node> waiting, index_->Intents(0, 1 << 30));
-  for (const Node& node : waiting) Enqueue(node.id, node.intent, Duration(0));
+  RetryWaiting();
   return {};
+}
+
+void Drive::NoteAccess(const Status& look) {
+  const Code code = look.ok() ? Code::kInternal : look.error().code;
+  if (code == Code::kNotFound || code == Code::kPermission || code == Code::kSignIn)
+    shut_out_ = true;
+  else if (look.ok() && std::exchange(shut_out_, false))
+    RetryWaiting();
+}
+
+// What kept it may have been mended.
+void Drive::RetryWaiting() {
+  const auto waiting = index_->Intents(0, 1 << 30);
+  if (!waiting.ok()) return;  // each has its own next try
+  for (const Node& node : *waiting) Enqueue(node.id, node.intent, Duration(0));
 }
 
 }  // namespace pargeter

@@ -672,7 +672,9 @@ TEST_F(ResidencyTest, WhatIsForgottenIsNobodys) {
     ASSERT_TRUE(Write(name, "written").ok()) << name;
     ASSERT_EQ(*Read(name), "written");
     drive_->Forget(IdOf(name), 1000);
-    if (i % 7 == 0) ASSERT_TRUE(hands().Move(name, "d/m" + std::to_string(i)).ok());
+    if (i % 7 == 0) {
+      ASSERT_TRUE(hands().Move(name, "d/m" + std::to_string(i)).ok());
+    }
   }
   FlushAll();
   for (const auto& [path, body] : world_.All())

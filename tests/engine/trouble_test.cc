@@ -88,6 +88,61 @@ TEST_F(TroubleTest, ALostIndexFindsWhatWaitsByItsNotes) {
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"renamed", "waiting"}}));
 }
 
+TEST_F(TroubleTest, WhatIsKnownIsMountedWhileTheStoreWantsSomething) {
+  world_.Put("f", "content");
+  Open();
+  ASSERT_EQ(*Read("f"), "content");
+  for (const Code code :
+       {Code::kUnavailable, Code::kThrottled, Code::kStoreFault, Code::kTimeout, Code::kSignIn}) {
+    Close();
+    world_.SetOffline(true, code);
+    Open();
+    EXPECT_EQ(*Read("f"), "content") << NameOf(code);
+    EXPECT_NE(drive_->Summary().last_error, "") << NameOf(code);
+    world_.SetOffline(false);
+  }
+  EXPECT_TRUE(Write("g", "more").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().at("g"), "more");
+}
+
+TEST_F(TroubleTest, WhatIsGoneAtTheStoreIsMountedWhileSomethingWaits) {
+  Open();
+  for (const bool waits : {true, false}) {
+    world_.SetOffline(true, Code::kNotFound);
+    if (waits) {
+      ASSERT_TRUE(Write("new", "only copy").ok());
+    }
+    Close();
+    if (waits) {
+      Open();
+      EXPECT_EQ(*Read("new"), "only copy");
+      EXPECT_NE(drive_->Summary().last_error, "");
+      world_.SetOffline(false);
+      FlushAll();
+    } else {
+      Open(1ull << 30, Code::kNotFound);
+    }
+  }
+}
+
+TEST_F(TroubleTest, LetInAgainWhatWaitsGoesUpAtOnce) {
+  retry_pause_ = Duration(400);
+  Open();
+  world_.SetOffline(true, Code::kPermission);
+  ASSERT_TRUE(Write("new", "only copy").ok());
+  // refused so often that the next try is far away
+  ASSERT_TRUE(Eventually([&] {
+    const auto state = drive_->State(IdOf("new"));
+    return state.ok() && state->node.attempts >= 4;
+  }));
+  EXPECT_FALSE(drive_->Refresh().ok());
+  world_.SetOffline(false);
+  EXPECT_TRUE(drive_->OpenFolder(kRootId).ok());
+  const Status flushed = drive_->Flush(Duration(3000));
+  EXPECT_TRUE(flushed.ok()) << flushed.error().what;
+}
+
 TEST_F(TroubleTest, AStateFolderDeletedUnderItTakesNothingNewAndSaysWhy) {
   world_.Put("f", "content");
   Open();

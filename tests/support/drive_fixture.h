@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <memory>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -20,7 +21,8 @@ class DriveTest : public testing::Test {
  protected:
   void TearDown() override { Close(); }
 
-  void Open(std::uint64_t cache_limit = 1ull << 30) {
+  // `contact`: how the first look at the store ends, if not well.
+  void Open(std::uint64_t cache_limit = 1ull << 30, std::optional<Code> contact = std::nullopt) {
     DriveOptions o;
     o.name = "sheets";
     o.state_folder = folder_ / "state";
@@ -39,12 +41,17 @@ class DriveTest : public testing::Test {
     o.clock = clock_;
     o.upload_workers = 4;
     o.fetch_workers = 2;
+    o.retry_pause = retry_pause_;
     o.disk = &disk_;
     auto drive = Drive::Open(o, std::make_unique<FakeStore>(&world_));
     ASSERT_TRUE(drive.ok()) << drive.error().what;
     drive_ = std::move(*drive);
     drive_->Start(nullptr);
-    ASSERT_TRUE(drive_->FirstContact().ok());
+    const Status looked = drive_->FirstContact();
+    if (contact)
+      ASSERT_TRUE(!looked.ok() && looked.error().code == *contact);
+    else
+      ASSERT_TRUE(looked.ok()) << looked.error().what;
   }
   void Close() { drive_.reset(); }
 
@@ -124,6 +131,7 @@ class DriveTest : public testing::Test {
   bool read_only_ = false;
   std::string boot_id_ = "one";
   const Clock* clock_ = &SystemClock();
+  Duration retry_pause_{2000};
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;

@@ -25,6 +25,7 @@ struct FakeWorld {
   std::map<std::string, Object> objects GUARDED_BY(mutex);
   std::vector<std::string> asked GUARDED_BY(mutex);  // "write a/b" and so on
   bool offline GUARDED_BY(mutex) = false;
+  Code offline_as GUARDED_BY(mutex) = Code::kUnavailable;  // what it answers then
   int lose_answers GUARDED_BY(mutex) = 0;    // so many writes are done and then said to have failed
   std::string forbid GUARDED_BY(mutex);      // writes and copies to this path are not allowed
   std::string unreadable GUARDED_BY(mutex);  // nobody may read this path
@@ -73,9 +74,10 @@ struct FakeWorld {
     for (const auto& [path, object] : objects) out[path] = object.body;
     return out;
   }
-  void SetOffline(bool value) {
+  void SetOffline(bool value, Code as = Code::kUnavailable) {
     const Lock lock(mutex);
     offline = value;
+    offline_as = as;
   }
   void Faults(double share, std::uint64_t seed) {
     const Lock lock(mutex);
@@ -409,7 +411,7 @@ class FakeStore : public Provider {
     if (w_.cut_off && w_.cut_off()) return Error(Code::kCancelled, "nobody asks");
     w_.asked.push_back(what);
     const std::uint64_t n = ++w_.count;
-    if (w_.offline) return Error(Code::kUnavailable, "the store does not answer");
+    if (w_.offline) return Error(w_.offline_as, "the store does not answer");
     if (n == w_.fail_at || Unlucky()) {
       static constexpr Code kFaults[] = {Code::kStoreFault, Code::kThrottled, Code::kDamaged,
                                          Code::kUnavailable, Code::kTimeout};
