@@ -3,11 +3,13 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <algorithm>
 #include <cstdlib>
 #include <iostream>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "config/joining.h"
 #include "config/secrets.h"
 #include "net/uri.h"
 #include "stores.h"
@@ -197,7 +199,7 @@ Status RunShow(const std::string& name, World& world) {
   std::vector<std::string> used;
   for (const std::string& drive : DriveNames(world.paths)) {
     const auto settings = LoadDrive(world.paths, drive);
-    if (settings.ok() && settings->account == name) used.push_back(drive);
+    if (settings.ok() && UsesAccount(*settings, name)) used.push_back(drive);
   }
   const auto place = SecretPlace(world.paths.SecretsFile(), name);
   const bool none = !place.ok() && place.error().code == Code::kNotFound;
@@ -276,7 +278,7 @@ Status RunBrowse(const std::string& name, const std::string& folder, World& worl
 Status CheckUnused(const World& world, const std::string& name) {
   for (const std::string& drive : DriveNames(world.paths)) {
     const auto settings = LoadDrive(world.paths, drive);
-    if (settings.ok() && settings->account == name) {
+    if (settings.ok() && UsesAccount(*settings, name)) {
       return Error(Code::kRefused, fmt::format("the drive {} uses the account {}", drive, name),
                    fmt::format("Remove it first: pargeter drive remove {}", drive));
     }
@@ -310,8 +312,12 @@ Status RunRename(const std::string& old_name, const std::string& new_name, World
   PG_TRY(RealDisk().Rename(world.paths.AccountFile(old_name), world.paths.AccountFile(new_name)));
   for (const std::string& drive : DriveNames(world.paths)) {
     auto settings = LoadDrive(world.paths, drive);
-    if (!settings.ok() || settings->account != old_name) continue;
-    settings->account = new_name;
+    if (!settings.ok()) continue;
+    if (settings->account == old_name) settings->account = new_name;
+    for (auto* patterns : {&settings->join, &settings->except})
+      for (std::string& pattern : *patterns)
+        if (pattern.substr(0, pattern.find('/')) == old_name)
+          pattern = new_name + pattern.substr(old_name.size());
     PG_TRY(SaveDrive(world.paths, *settings));
   }
   PG_TRY(ForgetSecret(world.paths.SecretsFile(), old_name));

@@ -203,7 +203,8 @@ class Tour {
     Aloud("Space can be given back; names stay:");
     PG_TRY(Do("pargeter evict herbarium/lists && pargeter ls herbarium/lists | head -4"));
     PG_TRY(WalkOffice());
-    for (const char* drive : {"office", "sheets"})
+    PG_TRY(WalkBoth());
+    for (const char* drive : {"all", "office", "sheets"})
       PG_TRY(Do(std::string("pargeter unmount ") + drive));
     mounted_ = false;
     return {};
@@ -224,8 +225,18 @@ class Tour {
     return Do("pargeter status");
   }
 
+  Status WalkBoth() {
+    Aloud("Both under one folder; what comes to the office's drive later appears there by itself:");
+    PG_TRY(
+        Do("pargeter drive add all --join museum/herbarium --join 'staff/*' --at ./all "
+           "--cache-limit 1GiB"));
+    PG_TRY(Do("pargeter mount all --detach"));
+    PG_TRY(Do("ls all && cp all/herbarium/inbox/pier.txt all/lent/ && pargeter flush all"));
+    return Do("pargeter status all");
+  }
+
   void Leave() {
-    for (const char* drive : {"office", "sheets"})
+    for (const char* drive : {"all", "office", "sheets"})
       if (mounted_) Ignore(DoQuietly({world_.program, "unmount", drive, "--now"}));
     for (const pid_t store : stores_) {
       ::kill(store, SIGTERM);

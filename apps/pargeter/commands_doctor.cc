@@ -11,6 +11,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
 #include "face/stream/mount_point.h"
@@ -171,41 +172,46 @@ void LookAtDisk(const DriveSettings& d, const std::string& folder, Findings* out
   }
 }
 
+// Mounted, or able to be.
+void LookAtMount(const World& world, const DriveSettings& d, Findings* out) {
+  const auto running =
+      CallDrive(world.paths.SocketOf(d.name), "status", Json::object(), Duration(10000));
+  if (!running.ok())
+    return out->Bad(
+        fmt::format("drive {}: its process does not answer: {}", d.name, running.error().what),
+        fmt::format("pargeter service restart {}, or end the process", d.name));
+  if (*running) return out->Well(fmt::format("drive {}: mounted at {}", d.name, d.at));
+  std::error_code ec;
+  if (std::filesystem::is_symlink(world.paths.SocketLinkOf(d.name), ec))
+    out->Note(fmt::format("drive {}: its last process ended without tidying up", d.name),
+              "The next mount does that.");
+  if (!d.part_of.empty()) return;  // the mount is that of the joined drive
+  bool dead = false;
+  for (const MountEntry& mount : ListMounts())
+    dead = dead || (mount.path == d.at && mount.type == "fuse.pargeter");
+  if (dead)
+    return out->Bad(fmt::format("drive {}: a crash left a dead mount at {}", d.name, d.at),
+                    fmt::format("pargeter unmount {}", d.name));
+  if (!std::filesystem::is_directory(d.at, ec))
+    return out->Bad(fmt::format("drive {}: its folder {} is not there", d.name, d.at),
+                    "mkdir " + d.at);
+  if (!std::filesystem::is_empty(d.at, ec))
+    return out->Bad(
+        fmt::format("drive {}: {} has files in it, which the mount would hide", d.name, d.at),
+        "Move them away.");
+  out->Well(fmt::format("drive {}: not mounted, and could be", d.name));
+}
+
 void LookAtDrive(const World& world, const std::string& name, Findings* out) {
   const auto loaded = LoadDrive(world.paths, name);
   if (!loaded.ok()) return out->Bad(loaded.error().what, loaded.error().remedy);
   const DriveSettings& d = *loaded;
   const std::string state = world.paths.DriveState(name);
-  if (!LoadAccount(world.paths, d.account).ok())
-    out->Bad(fmt::format("drive {}: there is no usable account {}", name, d.account),
-             "Add it: pargeter account add");
-  const auto running =
-      CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000));
-  if (!running.ok()) {
-    out->Bad(fmt::format("drive {}: its process does not answer: {}", name, running.error().what),
-             fmt::format("pargeter service restart {}, or end the process", name));
-  } else if (*running) {
-    out->Well(fmt::format("drive {}: mounted at {}", name, d.at));
-  } else {
-    std::error_code ec;
-    if (std::filesystem::is_symlink(world.paths.SocketLinkOf(name), ec))
-      out->Note(fmt::format("drive {}: its last process ended without tidying up", name),
-                "The next mount does that.");
-    bool dead = false;
-    for (const MountEntry& mount : ListMounts())
-      dead = dead || (mount.path == d.at && mount.type == "fuse.pargeter");
-    if (dead) {
-      out->Bad(fmt::format("drive {}: a crash left a dead mount at {}", name, d.at),
-               fmt::format("pargeter unmount {}", name));
-    } else if (!std::filesystem::is_directory(d.at, ec)) {
-      out->Bad(fmt::format("drive {}: its folder {} is not there", name, d.at), "mkdir " + d.at);
-    } else if (!std::filesystem::is_empty(d.at, ec)) {
-      out->Bad(fmt::format("drive {}: {} has files in it, which the mount would hide", name, d.at),
-               "Move them away.");
-    } else {
-      out->Well(fmt::format("drive {}: not mounted, and could be", name));
-    }
-  }
+  for (const std::string& account : AccountsOf(d))
+    if (!LoadAccount(world.paths, account).ok())
+      out->Bad(fmt::format("drive {}: there is no usable account {}", name, account),
+               "Add it: pargeter account add");
+  LookAtMount(world, d, out);
   if (d.share_with_all && ::geteuid() != 0) {
     const auto conf = ReadFile("/etc/fuse.conf", 1 << 16);
     const bool allowed =

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "cache/relocate.h"
+#include "config/joining.h"
 #include "control/client.h"
 #include "stores.h"
 #include "world.h"
@@ -23,6 +24,7 @@ struct Change {
       stop_within;
   std::optional<double> keep_free;
   std::optional<std::string> hold, share_with, shy_readers, shy_allowance;
+  std::vector<std::string> join, except;
   bool read_only = false, read_write = false, discard_pending = false;
 };
 
@@ -95,10 +97,36 @@ Status Apply(const Change& c, DriveSettings* d) {
   }
   if (c.read_only) d->read_only = true;
   if (c.read_write) d->read_only = false;
+  if (!c.join.empty()) d->join = c.join;
+  if (!c.except.empty()) d->except = c.except;
+  if (d->except == std::vector<std::string>{"none"}) d->except.clear();
+  return {};
+}
+
+// Of a joined drive, all patterns; their accounts must be there, their folders need not.
+Status CheckJoin(const World& world, const DriveSettings& d) {
+  if (!d.account.empty() || !d.folder.empty())
+    return Error(Code::kInvalid, "a joined drive has no account and no folder of its own",
+                 "Say all in --join ACCOUNT/FOLDER.");
+  for (const std::string& text : d.except) PG_TRY(ParseJoin(text));
+  for (const std::string& text : d.join) {
+    PG_ASSIGN(const JoinPattern pattern, ParseJoin(text));
+    PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, pattern.account));
+    if (account.kind == "s3" && pattern.folder.empty())
+      return Error(Code::kInvalid, "an object store's folder is BUCKET or BUCKET/PREFIX",
+                   fmt::format("For every bucket: --join '{}/*'", pattern.account));
+  }
   return {};
 }
 
 Status CheckFolder(const World& world, const DriveSettings& d) {
+  if (!d.join.empty()) return CheckJoin(world, d);
+  if (!d.except.empty())
+    return Error(Code::kInvalid, "only a joined drive can leave something out",
+                 "--except belongs to --join.");
+  if (d.account.empty())
+    return Error(Code::kInvalid, "a drive is of an account, and none is given",
+                 "Give --account and --folder; or --join ACCOUNT/FOLDER, once or more often.");
   PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, d.account));
   std::string bucket, prefix;
   PG_TRY(SplitFolder(d.folder, &bucket, &prefix));
@@ -120,18 +148,44 @@ Status CheckPlace(const World& world, const DriveSettings& d) {
                    fmt::format("the drive {} appears at {} already", name, Printable(d.at)),
                    "Choose another folder with --at.");
     }
-    if (other->account == d.account && other->folder == d.folder && !d.read_only &&
-        !other->read_only) {
+    if (d.join.empty() && other->account == d.account && other->folder == d.folder &&
+        !d.read_only && !other->read_only) {
       world.Note(fmt::format("Note: the drive {} writes to the same folder.", name));
     }
   }
   return {};
 }
 
+std::string CacheOf(const World& world, const DriveSettings& d) {
+  return d.cache_at.empty() ? world.paths.DriveState(d.name) + "/cache" : d.cache_at;
+}
+
+Json JsonTexts(const std::vector<std::string>& list) {
+  Json out = Json::array();
+  for (const std::string& text : list) out.push_back(JsonText(text));
+  return out;
+}
+
+// What it shows, in a few words.
+std::string SourceOf(const DriveSettings& d) {
+  return d.join.empty() ? fmt::format("{}:{}", d.account, Printable(d.folder))
+                        : Printable(fmt::format("{}", fmt::join(d.join, " ")));
+}
+
+// The names of its parts, in a line.
+std::string PartNames(const World& world, const std::string& joined) {
+  std::vector<std::string> names;
+  for (const DriveSettings& part : PartsOf(world.paths, joined)) names.push_back(part.name);
+  return names.empty() ? "none known yet" : fmt::format("{}", fmt::join(names, ", "));
+}
+
 Json DriveJson(const DriveSettings& d) {
   return {{"name", d.name},
           {"account", d.account},
           {"folder", JsonText(d.folder)},
+          {"join", JsonTexts(d.join)},
+          {"except", JsonTexts(d.except)},
+          {"part_of", d.part_of},
           {"at", JsonText(d.at)},
           {"mode", d.mode},
           {"read_only", d.read_only},
@@ -174,8 +228,9 @@ Status RunList(World& world) {
   for (const std::string& name : DriveNames(world.paths)) {
     PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
     all.push_back(DriveJson(d));
-    world.Say(fmt::format("{:<16} {}:{:<28} {:<6} {}{}", d.name, d.account, Printable(d.folder),
-                          d.mode, Printable(d.at), d.read_only ? " (read-only)" : ""));
+    world.Say(fmt::format("{:<16} {:<36} {:<6} {}{}{}", d.name, SourceOf(d), d.mode,
+                          Printable(d.at), d.read_only ? " (read-only)" : "",
+                          d.join.empty() ? "" : " (joined)"));
   }
   if (all.empty())
     world.Say(
@@ -187,14 +242,24 @@ Status RunList(World& world) {
 
 Status RunShow(const std::string& name, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
+  const std::string source =
+      d.join.empty()
+          ? fmt::format("account      {}\nfolder       {}", d.account, Printable(d.folder))
+          : fmt::format("joins        {}\nleaves out   {}\nparts        {}", SourceOf(d),
+                        d.except.empty() ? std::string("nothing")
+                                         : Printable(fmt::format("{}", fmt::join(d.except, " "))),
+                        PartNames(world, d.name));
   world.Say(fmt::format(
-      "name         {}\naccount      {}\nfolder       {}\nat           {}\nmode         "
+      "name         {}{}\n{}\nat           {}\nmode         "
       "{}{}\nlabel        {}\n"
       "cache limit  {}, keeping {:.0f} % of the disk free\ncache at     {}\n"
       "seen by      {}\nholds back   {}\nfile         {}",
-      d.name, d.account, Printable(d.folder), Printable(d.at), d.mode,
-      d.read_only ? ", read-only" : "", Printable(d.label), FormatSize(d.cache_limit),
-      d.keep_free * 100, d.cache_at.empty() ? world.paths.DriveState(name) + "/cache" : d.cache_at,
+      d.name, d.part_of.empty() ? "" : fmt::format(", a part of {}", d.part_of), source,
+      Printable(d.at), d.mode, d.read_only ? ", read-only" : "", Printable(d.label),
+      FormatSize(d.cache_limit) + (d.join.empty() ? "" : " for each part"), d.keep_free * 100,
+      d.join.empty()       ? CacheOf(world, d)
+      : d.cache_at.empty() ? "each part's state"
+                           : d.cache_at,
       d.share_with_all ? "all users, as permissions say" : "its owner",
       d.hold_files == 0
           ? std::string("no deletions")
@@ -211,17 +276,19 @@ Result<bool> IsRunning(const World& world, const std::string& name) {
   return !answer.ok() || answer->has_value();
 }
 
-std::string CacheOf(const World& world, const DriveSettings& d) {
-  return d.cache_at.empty() ? world.paths.DriveState(d.name) + "/cache" : d.cache_at;
+// kBusy if it is mounted, with what it is a part of.
+Status CheckNotMounted(const World& world, const DriveSettings& d) {
+  const std::string& mount = d.part_of.empty() ? d.name : d.part_of;
+  PG_ASSIGN(const bool running, IsRunning(world, mount));
+  if (!running) return {};
+  return Error(Code::kBusy, fmt::format("the drive {} is mounted", mount),
+               fmt::format("Unmount it first: pargeter unmount {}", mount));
 }
 
 // File by file; ended at any moment, the same command goes on. What waits for upload is in the
 // drive's state, and stays there.
 Status MoveCache(const World& world, const DriveSettings& before, const DriveSettings& after) {
-  PG_ASSIGN(const bool running, IsRunning(world, before.name));
-  if (running)
-    return Error(Code::kBusy, fmt::format("the drive {} is mounted", before.name),
-                 fmt::format("Unmount it first: pargeter unmount {}", before.name));
+  PG_TRY(CheckNotMounted(world, before));
   // nobody mounts it meanwhile
   auto lock = LockFile(world.paths.DriveState(before.name) + "/lock");
   if (!lock.ok()) return lock.error();
@@ -255,9 +322,35 @@ Status MoveCache(const World& world, const DriveSettings& before, const DriveSet
   return {};
 }
 
+// Where each part's cache follows the joined drive's place.
+Status MoveParts(const World& world, const DriveSettings& joined) {
+  for (const DriveSettings& before : PartsOf(world.paths, joined.name)) {
+    if (::access(CacheOf(world, before).c_str(), F_OK) != 0) continue;
+    DriveSettings after = before;
+    after.cache_at = joined.cache_at + "/" + before.name;
+    if (after.cache_at != before.cache_at) PG_TRY(MoveCache(world, before, after));
+  }
+  return {};
+}
+
+Status CheckChange(const Change& change, const DriveSettings& before) {
+  if (!before.part_of.empty() && (change.account || change.folder || change.at || change.mode ||
+                                  change.share_with || !change.join.empty()))
+    return Error(Code::kRefused,
+                 fmt::format("{} is a part of the joined drive {}, which says where it is from and "
+                             "how it is shown",
+                             before.name, before.part_of),
+                 fmt::format("pargeter drive change {} ...", before.part_of));
+  if (before.join.empty() && !change.join.empty())
+    return Error(Code::kRefused, fmt::format("{} is no joined drive", before.name),
+                 "Add a drive of its own with --join.");
+  return {};
+}
+
 Status RunChange(const Change& change, World& world) {
   PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, change.name));
   const DriveSettings before = d;
+  PG_TRY(CheckChange(change, before));
   PG_TRY(Apply(change, &d));
   PG_TRY(CheckFolder(world, d));
   PG_TRY(CheckPlace(world, d));
@@ -265,6 +358,10 @@ Status RunChange(const Change& change, World& world) {
   if ((d.account != before.account || d.folder != before.folder) && used) {
     return Error(Code::kRefused, "account and folder of a drive that was mounted cannot be changed",
                  fmt::format("Remove it and add it anew: pargeter drive remove {}", d.name));
+  }
+  if (d.cache_at != before.cache_at && !d.join.empty()) {
+    PG_TRY(CheckNotMounted(world, d));
+    PG_TRY(MoveParts(world, d));
   }
   if (d.cache_at != before.cache_at && used) {
     PG_TRY(MoveCache(world, before, d));
@@ -277,56 +374,88 @@ Status RunChange(const Change& change, World& world) {
   return {};
 }
 
+// The state first: should we end between the two, the old name still finds nothing lost.
+Status MoveState(const World& world, const std::string& from, const std::string& to) {
+  if (::access(world.paths.DriveState(from).c_str(), F_OK) != 0) return {};
+  return RealDisk().Rename(world.paths.DriveState(from), world.paths.DriveState(to));
+}
+
+// Its parts keep their states; theirs is a name that begins with its own.
+Status RenameParts(const World& world, const DriveSettings& joined, const std::string& new_name) {
+  for (DriveSettings part : PartsOf(world.paths, joined.name)) {
+    const std::string old_part = part.name;
+    if (part.name.compare(0, joined.name.size() + 1, joined.name + ".") == 0)
+      part.name = new_name + part.name.substr(joined.name.size());
+    PG_TRY(CheckName("drive", part.name));
+    PG_TRY(MoveState(world, old_part, part.name));
+    part.part_of = new_name;
+    PG_TRY(SaveDrive(world.paths, part));
+    if (old_part != part.name) PG_TRY(RemoveDrive(world.paths, old_part));
+  }
+  return {};
+}
+
 Status RunRename(const std::string& old_name, const std::string& new_name, World& world) {
   PG_TRY(CheckName("drive", new_name));
-  PG_TRY(LoadDrive(world.paths, old_name));
+  PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, old_name));
   if (LoadDrive(world.paths, new_name).ok())
     return Error(Code::kExists, fmt::format("there is a drive {} already", new_name));
-  PG_ASSIGN(const bool running, IsRunning(world, old_name));
-  if (running) {
-    return Error(Code::kBusy, fmt::format("the drive {} is mounted", old_name),
-                 fmt::format("Unmount it first: pargeter unmount {}", old_name));
+  PG_TRY(CheckNotMounted(world, d));
+  PG_TRY(MoveState(world, old_name, new_name));
+  if (d.join.empty()) {
+    PG_TRY(RealDisk().Rename(world.paths.DriveFile(old_name), world.paths.DriveFile(new_name)));
+  } else {  // while its parts go over, both are there
+    d.name = new_name;
+    PG_TRY(SaveDrive(world.paths, d));
+    d.name = old_name;
+    PG_TRY(RenameParts(world, d, new_name));
+    PG_TRY(RemoveDrive(world.paths, old_name));
   }
-  // the state first: should we end between the two, the old name still finds nothing lost
-  if (::access(world.paths.DriveState(old_name).c_str(), F_OK) == 0) {
-    PG_TRY(RealDisk().Rename(world.paths.DriveState(old_name), world.paths.DriveState(new_name)));
-  }
-  PG_TRY(RealDisk().Rename(world.paths.DriveFile(old_name), world.paths.DriveFile(new_name)));
   world.Say(fmt::format("Drive {} is called {} now; it appears where it did.", old_name, new_name));
   return {};
 }
 
-Status RunRemove(const Change& change, World& world) {
-  PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, change.name));
-  PG_ASSIGN(const bool running, IsRunning(world, d.name));
-  if (running) {
-    return Error(Code::kBusy, fmt::format("the drive {} is mounted", d.name),
-                 fmt::format("Unmount it first: pargeter unmount {}", d.name));
-  }
-  const std::string state = world.paths.DriveState(d.name);
-  if (::access((state + "/index.db").c_str(), F_OK) == 0 && !change.discard_pending) {
-    PG_ASSIGN(const Json status, AskDrive(world, d, "status", Json::object()));
-    const std::uint64_t waiting = status["pending"].value("files", std::uint64_t{0});
-    if (waiting > 0) {
-      return Error(
-          Code::kRefused,
-          fmt::format("{} changes of the drive {} are not at the store yet", waiting, d.name),
-          fmt::format("Mount it until they are up, or lose them with: pargeter drive remove {} "
-                      "--discard-pending",
-                      d.name));
-    }
-  }
+Status CheckNothingWaits(const World& world, const DriveSettings& d, const std::string& asked) {
+  if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) return {};
+  PG_ASSIGN(const Json status, AskDrive(world, d, "status", Json::object()));
+  const std::uint64_t waiting = status["pending"].value("files", std::uint64_t{0});
+  if (waiting == 0) return {};
+  return Error(Code::kRefused,
+               fmt::format("{} changes of the drive {} are not at the store yet", waiting, d.name),
+               fmt::format("Mount it until they are up, or lose them with: pargeter drive remove "
+                           "{} --discard-pending",
+                           asked));
+}
+
+Status ForgetDrive(const World& world, const DriveSettings& d) {
   std::error_code ec;
-  std::filesystem::remove_all(state, ec);
+  std::filesystem::remove_all(world.paths.DriveState(d.name), ec);
   if (!d.cache_at.empty()) {
     // only what is ours: the folder was named by a person
     for (int i = 0; i < 256; ++i)
       std::filesystem::remove_all(fmt::format("{}/{:02x}", d.cache_at, i), ec);
+    if (!d.part_of.empty()) ::rmdir(d.cache_at.c_str());  // made by us, if it is empty now
   }
-  PG_TRY(RemoveDrive(world.paths, d.name));
+  return RemoveDrive(world.paths, d.name);
+}
+
+Status RunRemove(const Change& change, World& world) {
+  PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, change.name));
+  PG_TRY(CheckNotMounted(world, d));
+  std::vector<DriveSettings> all = {d};
+  if (!d.join.empty()) all = PartsOf(world.paths, d.name);
+  if (!change.discard_pending)
+    for (const DriveSettings& each : all) PG_TRY(CheckNothingWaits(world, each, d.name));
+  if (!d.part_of.empty()) {  // or the next look would bring it back
+    PG_ASSIGN(DriveSettings joined, LoadDrive(world.paths, d.part_of));
+    joined.except.push_back(PatternOf({d.account, d.folder}));
+    PG_TRY(SaveDrive(world.paths, joined));
+  }
+  for (const DriveSettings& each : all) PG_TRY(ForgetDrive(world, each));
+  if (!d.join.empty()) PG_TRY(ForgetDrive(world, d));
   world.Say(fmt::format(
-      "Drive {} and its cache are removed from this machine; nothing at the store was touched.",
-      d.name));
+      "Drive {} and its cache are removed from this machine; nothing at the store was touched.{}",
+      d.name, d.part_of.empty() ? "" : fmt::format(" {} leaves it out from now on.", d.part_of)));
   return {};
 }
 
@@ -354,6 +483,16 @@ void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
   cmd->add_option("--stop-within", c->stop_within,
                   "how long the end of the mount waits for uploads, such as 2m");
   cmd->add_flag("--read-only", c->read_only, "nothing can be changed through it");
+  // each takes one word: what follows is no further one
+  cmd->add_option("--join", c->join,
+                  "show several folders side by side: ACCOUNT/FOLDER, where * stands for any name, "
+                  "also of folders to come; may be given more than once")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+  cmd->add_option("--except", c->except,
+                  "with --join: ACCOUNT/FOLDER that is left out; none: nothing is")
+      ->expected(1)
+      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
 }
 
 }  // namespace
@@ -369,7 +508,7 @@ void AddDriveCommands(CLI::App* app, Work* run) {
     return sub;
   };
   CLI::App* cmd = named("add", "define one; does not contact the store");
-  cmd->add_option("--account", c->account, "an account")->required();
+  cmd->add_option("--account", c->account, "an account; or --join");
   cmd->add_option("--at", c->at, "the folder where it appears")->required();
   AddSettings(cmd, c);
   cmd->callback([=] { *run = [c](World& w) { return RunAdd(*c, w); }; });

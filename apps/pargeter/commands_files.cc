@@ -45,35 +45,41 @@ std::string CountsOf(const Json& entry) {
   return parts.empty() ? "" : fmt::format("  ({})", fmt::join(parts, ", "));
 }
 
+// Into `all`, and to people; `itself`: the folder, not what is in it.
+Status ListOne(const World& world, const Located& at, bool itself, Json* all) {
+  PG_ASSIGN(const Json answer,
+            AskDrive(world, at.drive, "list", {{"path", at.path}, {"itself", itself}}));
+  for (const Json& e : answer["entries"]) {
+    const std::string name = e.value("path", ""), state = e.value("state", ""),
+                      kind = e.value("kind", "");
+    std::string when = e.value("mtime", "").substr(0, 16);
+    if (when.size() > 10) when[10] = ' ';
+    const std::string& root = at.drive.part_of.empty() ? at.drive.name : at.drive.shown_as;
+    world.Say(fmt::format(
+        "{} {:>10} {:>10}  {:<16}  {}{}{}", MarkOf(state),
+        e.value("known", true) ? FormatSize(e.value("size", std::uint64_t{0})) : "not seen",
+        FormatSize(e.value("on_disk", std::uint64_t{0})), when, Shown(name.empty() ? root : name),
+        kind == "folder"    ? "/"
+        : kind == "symlink" ? "@"
+                            : "",
+        CountsOf(e)));
+    Json entry = e;
+    entry["path"] = JsonText(at.drive.at) + (name.empty() ? "" : "/" + name);
+    all->push_back(std::move(entry));
+  }
+  if (!answer.value("known", true))
+    world.Note("This folder was never looked at: what the store has in it is not known yet.");
+  return {};
+}
+
 Status RunList(std::vector<std::string> paths, bool itself, World& world) {
   if (paths.empty()) paths.push_back(".");
   Json all = Json::array();
   for (const std::string& path : paths) {
-    PG_ASSIGN(const Located at, Locate(world, path));
-    PG_ASSIGN(const Json answer,
-              AskDrive(world, at.drive, "list", {{"path", at.path}, {"itself", itself}}));
+    PG_ASSIGN(const std::vector<Located> found, LocateAll(world, path));
     if (paths.size() > 1) world.Say(fmt::format("{}:", Printable(path)));
     world.Say(fmt::format("  {:>10} {:>10}  {:<16}  {}", "SIZE", "ON DISK", "CHANGED", "NAME"));
-    for (const Json& e : answer["entries"]) {
-      const std::string name = e.value("path", ""), state = e.value("state", ""),
-                        kind = e.value("kind", "");
-      std::string when = e.value("mtime", "").substr(0, 16);
-      if (when.size() > 10) when[10] = ' ';
-      world.Say(fmt::format(
-          "{} {:>10} {:>10}  {:<16}  {}{}{}", MarkOf(state),
-          e.value("known", true) ? FormatSize(e.value("size", std::uint64_t{0})) : "not seen",
-          FormatSize(e.value("on_disk", std::uint64_t{0})), when,
-          Shown(name.empty() ? at.drive.name : name),
-          kind == "folder"    ? "/"
-          : kind == "symlink" ? "@"
-                              : "",
-          CountsOf(e)));
-      Json entry = e;
-      entry["path"] = JsonText(at.drive.at) + (name.empty() ? "" : "/" + name);
-      all.push_back(std::move(entry));
-    }
-    if (!answer.value("known", true))
-      world.Note("This folder was never looked at: what the store has in it is not known yet.");
+    for (const Located& at : found) PG_TRY(ListOne(world, at, itself || at.in_top, &all));
   }
   if (world.json) world.PrintJson({{"entries", all}});
   return {};

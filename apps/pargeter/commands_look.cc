@@ -27,16 +27,11 @@ std::string AgeOf(const std::string& rfc3339) {
   return then == 0 ? "" : FormatAge(Duration((SystemClock().Wall() - then) / 1'000'000));
 }
 
-Result<std::vector<std::string>> Chosen(const World& world, const std::string& name) {
-  if (name.empty()) return DriveNames(world.paths);
-  PG_TRY(LoadDrive(world.paths, name));
-  return std::vector<std::string>{name};
-}
-
 Result<Json> StatusOf(const World& world, const DriveSettings& d) {
   const std::optional<Starting> start = StartOf(world, d.name);
   Json status{{"name", d.name},
               {"at", JsonText(d.at)},
+              {"part_of", d.part_of},
               {"mode", d.mode},
               {"running", false},
               {"pid", nullptr},
@@ -48,7 +43,8 @@ Result<Json> StatusOf(const World& world, const DriveSettings& d) {
               {"service", false},
               {"last_error", ""},
               {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
-              {"cache", {{"bytes", 0}, {"limit", d.cache_limit}, {"pinned_bytes", 0}}}};
+              {"cache",
+               {{"bytes", 0}, {"limit", d.join.empty() ? d.cache_limit : 0}, {"pinned_bytes", 0}}}};
   PG_ASSIGN(std::optional<Json> answer,
             CallDrive(world.paths.SocketOf(d.name), "status", Json::object(), Duration(10000)));
   const bool running = answer.has_value();
@@ -68,6 +64,46 @@ Result<Json> StatusOf(const World& world, const DriveSettings& d) {
   return status;
 }
 
+// A joined drive is what its parts are together.
+void SumUp(Json* joined, const std::vector<Json>& all) {
+  std::size_t parts = 0, offline = 0;
+  std::string offline_since;
+  for (const Json& part : all) {
+    if (part["part_of"] != (*joined)["name"]) continue;
+    ++parts;
+    for (const char* what : {"pending", "cache"})
+      for (const char* field : {"files", "bytes", "limit", "pinned_bytes"})
+        if (part[what].contains(field))
+          (*joined)[what][field] = (*joined)[what].value(field, std::uint64_t{0}) +
+                                   part[what].value(field, std::uint64_t{0});
+    const std::string oldest = part["pending"].value("oldest", "");
+    Json& oldest_of_all = (*joined)["pending"]["oldest"];
+    if (!oldest.empty() && (oldest_of_all == "" || oldest < oldest_of_all)) oldest_of_all = oldest;
+    const std::string since = part.value("offline_since", "");
+    offline += since.empty() ? 0 : 1;
+    offline_since = std::max(offline_since, since);
+  }
+  if ((*joined)["running"] == false || parts == 0) return;
+  (*joined)["online"] = offline < parts;
+  if (offline == parts) (*joined)["offline_since"] = offline_since;
+}
+
+void SayParts(const World& world, const Json& s) {
+  std::vector<std::string> shown;
+  for (const Json& part : s.value("parts", Json::array()))
+    if (part.value("visible", false)) shown.push_back(Printable(part.value("shown_as", "")));
+  if (s["running"])
+    world.Say(fmt::format("  shows    {}", shown.empty()
+                                               ? "nothing yet"
+                                               : fmt::format("{}", fmt::join(shown, ", "))));
+  for (const Json& part : s.value("parts", Json::array()))
+    if (!part.value("visible", false))
+      world.Say(fmt::format("  hidden   {}: {}", Printable(part.value("shown_as", "")),
+                            part.value("error", "").empty()
+                                ? "not at the store any more, or left out"
+                                : Printable(part.value("error", ""))));
+}
+
 void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   const bool running = s["running"];
   std::string state = "not mounted";
@@ -80,10 +116,13 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   const Json& pending = s["pending"];
   const std::uint64_t files = pending.value("files", std::uint64_t{0});
   const Json& cache = s["cache"];
-  world.Say(fmt::format("{}{}\n  at       {}  ({}:{}, {}{})\n  state    {}", d.name,
+  const std::string source =
+      d.join.empty() ? d.account + ":" + d.folder : fmt::format("joins {}", fmt::join(d.join, " "));
+  world.Say(fmt::format("{}{}\n  at       {}  ({}, {}{})\n  state    {}", d.name,
                         d.label.empty() ? "" : "  " + Printable(d.label), Printable(d.at),
-                        d.account, Printable(d.folder), d.mode, d.read_only ? ", read-only" : "",
+                        Printable(source), d.mode, d.read_only ? ", read-only" : "",
                         state + (running && s.value("service", false) ? "; as a service" : "")));
+  if (!d.join.empty()) SayParts(world, s);
   if (s.value("outdated", false))
     world.Say(
         fmt::format("  program  was replaced since it started; the new one takes over with: "
@@ -92,10 +131,11 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                                               : "unmount " + d.name + ", then mount again"));
   const std::string starts = s.value("starts", "");
   const bool can_start = Manager::Running().ok();
-  world.Say("  starts   " + (!starts.empty() ? starts
-                             : can_start
-                                 ? "by hand only; by itself with: pargeter service enable " + d.name
-                                 : "by hand only"));
+  if (d.part_of.empty())
+    world.Say("  starts   " +
+              (!starts.empty() ? starts
+               : can_start     ? "by hand only; by itself with: pargeter service enable " + d.name
+                               : "by hand only"));
   world.Say(files == 0
                 ? "  pending  nothing waits for upload"
                 : fmt::format("  pending  {}, {}, the oldest for {}", Plural(files, "change"),
@@ -122,26 +162,27 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
 }
 
 Status RunStatus(const std::string& name, World& world) {
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
-  Json all = Json::array();
-  for (const std::string& each : names) {
-    PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, each));
-    PG_ASSIGN(const Json status, StatusOf(world, d));
-    SayStatus(world, d, status);
-    all.push_back(status);
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name, Joined::kItselfToo));
+  std::vector<Json> all;
+  for (const DriveSettings& d : drives) {
+    PG_ASSIGN(Json status, StatusOf(world, d));
+    all.push_back(std::move(status));
   }
-  if (names.empty()) world.Say("There are no drives.");
+  for (std::size_t i = 0; i < drives.size(); ++i) {
+    if (!drives[i].join.empty()) SumUp(&all[i], all);
+    SayStatus(world, drives[i], all[i]);
+  }
+  if (drives.empty()) world.Say("There are no drives.");
   if (world.json) world.PrintJson({{"drives", all}});
   return {};
 }
 
 // Two different things side by side: what the account holds, and what this disk has of it.
 Status RunUsage(const std::string& name, World& world) {
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json all = Json::array();
   std::optional<Error> failed;
-  for (const std::string& each : names) {
-    PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, each));
+  for (const DriveSettings& d : drives) {
     PG_ASSIGN(const Json status, StatusOf(world, d));
     const auto space = [&]() -> Result<std::optional<Quota>> {
       PG_ASSIGN(const Store store, OpenStore(world, d.account, d.folder));
@@ -163,28 +204,27 @@ Status RunUsage(const std::string& name, World& world) {
     const Json& pending = status["pending"];
     world.Say(
         fmt::format("{}\n  account  {}: {}\n  here     {} on this disk, of {} that it may take",
-                    each, d.account, words, FormatSize(cache.value("bytes", std::uint64_t{0})),
+                    d.name, d.account, words, FormatSize(cache.value("bytes", std::uint64_t{0})),
                     FormatSize(cache.value("limit", std::uint64_t{0}))));
     if (const auto files = pending.value("files", std::uint64_t{0}); files > 0)
       world.Say(fmt::format("  waiting  {}, {}", Plural(files, "change"),
                             FormatSize(pending.value("bytes", std::uint64_t{0}))));
-    all.push_back({{"name", each}, {"account", account}, {"here", cache}, {"pending", pending}});
+    all.push_back({{"name", d.name}, {"account", account}, {"here", cache}, {"pending", pending}});
   }
-  if (names.empty()) world.Say("There are no drives.");
+  if (drives.empty()) world.Say("There are no drives.");
   if (world.json) world.PrintJson({{"drives", all}});
   return failed ? Status(*failed) : Status();
 }
 
 Status RunQueue(const std::string& name, World& world) {
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
-  Json drives = Json::array();
-  for (const std::string& each : names) {
-    PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, each));
-    if (::access((world.paths.DriveState(each) + "/index.db").c_str(), F_OK) != 0) continue;
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
+  Json all = Json::array();
+  for (const DriveSettings& d : drives) {
+    if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) continue;
     PG_ASSIGN(Json queue, AskDrive(world, d, "queue", {{"limit", world.json ? 1000000 : 50}}));
     const std::uint64_t files = queue.value("files", std::uint64_t{0});
-    world.Say(files == 0 ? fmt::format("{}: nothing waits", each)
-                         : fmt::format("{}: {}, {} to upload", each, Plural(files, "change"),
+    world.Say(files == 0 ? fmt::format("{}: nothing waits", d.name)
+                         : fmt::format("{}: {}, {} to upload", d.name, Plural(files, "change"),
                                        FormatSize(queue.value("bytes", std::uint64_t{0}))));
     for (const Json& item : queue["items"]) {
       const std::string error = item.value("error", "");
@@ -198,10 +238,10 @@ Status RunQueue(const std::string& name, World& world) {
     }
     if (queue["items"].size() < files)
       world.Say(fmt::format("  and {} more", files - queue["items"].size()));
-    queue["name"] = each;
-    drives.push_back(std::move(queue));
+    queue["name"] = d.name;
+    all.push_back(std::move(queue));
   }
-  if (world.json) world.PrintJson({{"drives", drives}});
+  if (world.json) world.PrintJson({{"drives", all}});
   return {};
 }
 
@@ -224,11 +264,10 @@ Status RunHeld(const std::string& name, const std::string& method, World& world)
 }
 
 Status RunConflicts(const std::string& name, World& world) {
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json all = Json::array();
-  for (const std::string& each : names) {
-    PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, each));
-    if (::access((world.paths.DriveState(each) + "/index.db").c_str(), F_OK) != 0) continue;
+  for (const DriveSettings& d : drives) {
+    if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) continue;
     PG_ASSIGN(const Json answer, AskDrive(world, d, "conflicts", Json::object()));
     for (Json item : answer["conflicts"]) {
       for (const char* key : {"path", "beside"})
@@ -269,20 +308,20 @@ Status RunKeep(const std::string& path, bool here, bool there, bool both, World&
 
 Status RunFlush(const std::string& name, const std::string& timeout, World& world) {
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json flushed = Json::array();
-  for (const std::string& each : names) {
+  for (const DriveSettings& d : drives) {
     PG_ASSIGN(const auto answer,
-              CallDrive(world.paths.SocketOf(each), "flush", {{"timeout_ms", patience.count()}},
+              CallDrive(world.paths.SocketOf(d.name), "flush", {{"timeout_ms", patience.count()}},
                         patience + Duration(10000)));
     if (!answer) {
       if (name.empty()) continue;
       return Error(Code::kBusy,
-                   fmt::format("the drive {} is not mounted, so nothing can go up", each),
-                   fmt::format("Mount it: pargeter mount {}", each));
+                   fmt::format("the drive {} is not mounted, so nothing can go up", d.name),
+                   fmt::format("Mount it: pargeter mount {}", d.name));
     }
-    flushed.push_back(each);
-    world.Say(fmt::format("{}: everything is at the store", each));
+    flushed.push_back(d.name);
+    world.Say(fmt::format("{}: everything is at the store", d.name));
   }
   if (world.json) world.PrintJson({{"flushed", flushed}});
   return {};
@@ -290,12 +329,12 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
 
 Status RunRefresh(const std::string& name, World& world) {
   Json all = Json::array();
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
-  for (const std::string& each : names) {
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name, Joined::kItselfToo));
+  for (const DriveSettings& d : drives) {
     PG_ASSIGN(const auto answer,
-              CallDrive(world.paths.SocketOf(each), "refresh", Json::object(), Duration(120000)));
+              CallDrive(world.paths.SocketOf(d.name), "refresh", Json::object(), Duration(120000)));
     if (!answer && !name.empty())
-      return Error(Code::kBusy, fmt::format("the drive {} is not mounted", each));
+      return Error(Code::kBusy, fmt::format("the drive {} is not mounted", d.name));
     if (!answer) continue;
     const auto list = [&](const char* key) {
       std::string words;
@@ -304,11 +343,11 @@ Status RunRefresh(const std::string& name, World& world) {
       return words;
     };
     const std::string applied = list("applied"), remount = list("needs_remount");
-    world.Say(fmt::format("{}: looked at the store again{}", each,
+    world.Say(fmt::format("{}: looked at the store again{}", d.name,
                           applied.empty() ? "" : "; taken in: " + applied));
     if (!remount.empty())
-      world.Note(fmt::format("{}: takes effect when it is mounted again: {}", each, remount));
-    all.push_back({{"name", each},
+      world.Note(fmt::format("{}: takes effect when it is mounted again: {}", d.name, remount));
+    all.push_back({{"name", d.name},
                    {"applied", answer->value("applied", Json::array())},
                    {"needs_remount", answer->value("needs_remount", Json::array())}});
   }
@@ -318,23 +357,24 @@ Status RunRefresh(const std::string& name, World& world) {
 
 // What changed lately, on which side; with `follow` until interrupted, as it happens.
 Status RunActivity(const std::string& name, bool follow, World& world) {
-  PG_ASSIGN(const std::vector<std::string> names, Chosen(world, name));
+  PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   std::map<std::string, std::int64_t> seen;
   for (bool first = true;; first = false) {
     Json all = Json::array();
-    for (const std::string& each : names) {
-      PG_ASSIGN(const std::optional<Json> answer,
-                CallDrive(world.paths.SocketOf(each), "activity",
-                          {{"after", seen[each]}, {"limit", first ? 50 : 1000}}, Duration(10000)));
+    for (const DriveSettings& d : drives) {
+      PG_ASSIGN(
+          const std::optional<Json> answer,
+          CallDrive(world.paths.SocketOf(d.name), "activity",
+                    {{"after", seen[d.name]}, {"limit", first ? 50 : 1000}}, Duration(10000)));
       if (!answer) continue;
       for (Json item : (*answer)["activity"]) {
-        seen[each] = item.value("number", std::int64_t{0});
-        item["drive"] = each;
+        seen[d.name] = item.value("number", std::int64_t{0});
+        item["drive"] = d.name;
         std::string when = item.value("at", "").substr(0, 19);
         if (when.size() > 10) when[10] = ' ';
         const std::string detail = item.value("detail", "");
         world.Say(fmt::format("{}  {:<9} {:<5} {}/{}{}", when, item.value("what", ""),
-                              item.value("side", ""), each, item.value("path", ""),
+                              item.value("side", ""), d.name, item.value("path", ""),
                               detail.empty() ? "" : "  (" + detail + ")"));
         if (follow && world.json) fmt::print("{}\n", item.dump());
         all.push_back(std::move(item));

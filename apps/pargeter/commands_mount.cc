@@ -91,8 +91,16 @@ Status RunDetached(const DriveSettings& d, World& world) {
   return UnpackError(answer);
 }
 
+Status CheckIsNoPart(const DriveSettings& d, const char* command) {
+  if (d.part_of.empty()) return {};
+  return Error(Code::kRefused,
+               fmt::format("{} is a part of the joined drive {}", d.name, d.part_of),
+               fmt::format("pargeter {} {}", command, d.part_of));
+}
+
 Status RunMount(const std::string& name, bool detach, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
+  PG_TRY(CheckIsNoPart(d, "mount"));
   PG_ASSIGN(const std::optional<Json> running,
             CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000)));
   if (running) {
@@ -127,6 +135,7 @@ Status RunClear(const std::string& name, World& world) {
 Status RunUnmount(const std::string& name, bool now, const std::string& timeout, World& world) {
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
+  PG_TRY(CheckIsNoPart(d, "unmount"));
   PG_ASSIGN(
       const std::optional<Json> answer,
       CallDrive(world.paths.SocketOf(name), "unmount",

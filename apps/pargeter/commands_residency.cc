@@ -48,11 +48,13 @@ struct Group {
 Result<std::vector<Group>> ByDrive(const World& world, const Paths& paths) {
   std::vector<Group> groups;
   for (const std::string& path : paths) {
-    PG_ASSIGN(const Located at, Locate(world, path));
-    auto it = std::find_if(groups.begin(), groups.end(),
-                           [&](const Group& g) { return g.drive.name == at.drive.name; });
-    if (it == groups.end()) it = groups.insert(groups.end(), Group{at.drive});
-    it->paths.push_back(at.path);
+    PG_ASSIGN(const std::vector<Located> found, LocateAll(world, path));
+    for (const Located& at : found) {
+      auto it = std::find_if(groups.begin(), groups.end(),
+                             [&](const Group& g) { return g.drive.name == at.drive.name; });
+      if (it == groups.end()) it = groups.insert(groups.end(), Group{at.drive});
+      it->paths.push_back(at.path);
+    }
   }
   return groups;
 }

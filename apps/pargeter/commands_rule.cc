@@ -22,9 +22,9 @@ struct RuleOptions {
 // The drive that is named, or the only one.
 Result<DriveSettings> DriveFor(const World& world, const std::string& name) {
   if (!name.empty()) return LoadDrive(world.paths, name);
-  const auto names = DriveNames(world.paths);
-  if (names.size() == 1) return LoadDrive(world.paths, names[0]);
-  return Error(Code::kInvalid, fmt::format("there are {} drives: which is meant?", names.size()),
+  PG_ASSIGN(const std::vector<DriveSettings> all, Meant(world, ""));
+  if (all.size() == 1) return all[0];
+  return Error(Code::kInvalid, fmt::format("there are {} drives: which is meant?", all.size()),
                "Name it with --drive.");
 }
 
@@ -81,16 +81,15 @@ Status RunRemove(const RuleOptions& o, World& world) {
 }
 
 Status RunList(const RuleOptions& o, World& world) {
-  std::vector<std::string> names;
-  if (!o.words.empty()) {
-    PG_ASSIGN(const Located at, Locate(world, o.words[0]));
-    names = {at.drive.name};
+  std::vector<DriveSettings> drives;
+  if (o.words.empty()) {
+    PG_ASSIGN(drives, Meant(world, o.drive));
   } else {
-    names = o.drive.empty() ? DriveNames(world.paths) : std::vector<std::string>{o.drive};
+    PG_ASSIGN(const std::vector<Located> found, LocateAll(world, o.words[0]));
+    for (const Located& at : found) drives.push_back(at.drive);
   }
   Json all = Json::array();
-  for (const std::string& name : names) {
-    PG_ASSIGN(const DriveSettings drive, LoadDrive(world.paths, name));
+  for (const DriveSettings& drive : drives) {
     PG_ASSIGN(Json answer, AskDrive(world, drive, "rules", Json::object()));
     for (Json& rule : answer["rules"]) {
       const bool pattern = rule.contains("pattern");
@@ -103,9 +102,9 @@ Status RunList(const RuleOptions& o, World& world) {
                               : "this machine";
       if (!rule.value("known", true)) scope += "; not seen here yet";
       world.Say(fmt::format("{:<6} {}{}  ({}, {} ago)", rule.value("placement", ""), key,
-                            pattern ? fmt::format(" on {}", name) : "", scope,
+                            pattern ? fmt::format(" on {}", drive.name) : "", scope,
                             FormatAge(Duration((SystemClock().Wall() - set) / 1'000'000))));
-      rule["drive"] = name;
+      rule["drive"] = drive.name;
       all.push_back(std::move(rule));
     }
   }

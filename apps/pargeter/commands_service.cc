@@ -10,6 +10,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
 #include "face/stream/mount_point.h"
@@ -71,6 +72,20 @@ Result<Owner> OwnerOf(const Wish& wish, const World& world) {
   return owner;
 }
 
+// None may be well: the service manager may give one.
+Status CheckSecret(const World& world, const std::string& account, Scope scope) {
+  PG_TRY(LoadAccount(world.paths, account));
+  const auto place = SecretPlace(world.paths.SecretsFile(), account);
+  if (!place.ok() && place.error().code != Code::kNotFound) return place.error();
+  if (place.ok() && *place == SecretIn::kKeyring && scope == Scope::kSystem)
+    return Error(Code::kPermission,
+                 fmt::format("the secret of the account {} is in a keyring, which a service of "
+                             "the machine cannot open",
+                             account),
+                 fmt::format("pargeter account change {} --secret-in file", account));
+  return {};
+}
+
 // All that can be known before a first start, as the user that the service runs as.
 Status CheckAsOwner(const Owner& owner, const ServiceSpec& spec) {
   const World& world = owner.world;
@@ -80,16 +95,8 @@ Status CheckAsOwner(const Owner& owner, const ServiceSpec& spec) {
                    fmt::format("{} may not run {}", owner.user, Printable(spec.program)),
                    "Install the program where that user may read it, such as /usr/local/bin.");
     PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, spec.drive));
-    PG_TRY(LoadAccount(world.paths, d.account));
-    // none may be well: the service manager may give one
-    const auto place = SecretPlace(world.paths.SecretsFile(), d.account);
-    if (!place.ok() && place.error().code != Code::kNotFound) return place.error();
-    if (place.ok() && *place == SecretIn::kKeyring && spec.scope == Scope::kSystem)
-      return Error(Code::kPermission,
-                   fmt::format("the secret of the account {} is in a keyring, which a service of "
-                               "the machine cannot open",
-                               d.account),
-                   fmt::format("pargeter account change {} --secret-in file", d.account));
+    for (const std::string& account : AccountsOf(d))
+      PG_TRY(CheckSecret(world, account, spec.scope));
     PG_TRY(MakeFolders(world.paths.DriveState(d.name)));
     if (::access(world.paths.DriveState(d.name).c_str(), W_OK) != 0)
       return FromErrno(
@@ -168,6 +175,10 @@ Status Enable(const Wish& wish, World& world) {
   PG_TRY(Manager::Running());
   PG_ASSIGN(const Owner owner, OwnerOf(wish, world));
   PG_ASSIGN(const DriveSettings d, LoadDrive(owner.world.paths, wish.name));
+  if (!d.part_of.empty())
+    return Error(Code::kRefused,
+                 fmt::format("{} is a part of the joined drive {}", d.name, d.part_of),
+                 fmt::format("pargeter service enable {}", d.part_of));
   PG_ASSIGN(Manager manager, ManagerOf(world, scope));
   PG_ASSIGN(const int version, manager.Version());
   ServiceSpec spec;
@@ -237,9 +248,12 @@ Status RunEnable(const Wish& asked, World& world) {
     wish.system = true;  // root's places are the machine's
     if (wish.as.empty()) wish.as = "root";
   }
-  std::vector<std::string> names = {wish.name};
+  std::vector<std::string> names;
   if (wish.all) {
-    names = DriveNames(world.paths);
+    for (const std::string& name : DriveNames(world.paths)) {
+      const auto drive = LoadDrive(world.paths, name);
+      if (!drive.ok() || drive->part_of.empty()) names.push_back(name);
+    }
     const auto done =
         InstalledServices(PlacesOf(wish.system ? Scope::kSystem : Scope::kUser, world.config_home));
     std::erase_if(names, [&](const std::string& name) {
@@ -250,6 +264,8 @@ Status RunEnable(const Wish& asked, World& world) {
     if (names.empty()) world.Say("Every drive is a service already.");
   } else if (wish.name.empty()) {
     return Error(Code::kInvalid, "which drive?", "Give its name, or --all.");
+  } else {
+    names = {wish.name};
   }
   for (const std::string& name : names) {
     wish.name = name;

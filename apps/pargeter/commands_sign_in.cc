@@ -12,6 +12,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
 #include "stores.h"
@@ -119,7 +120,7 @@ Status RunSignIn(const SignIn& in, World& world) {
   // what waits in mounted drives goes on at once
   for (const std::string& drive : DriveNames(world.paths)) {
     const auto settings = LoadDrive(world.paths, drive);
-    if (settings.ok() && settings->account == in.name)
+    if (settings.ok() && UsesAccount(*settings, in.name))
       Ignore(CallDrive(world.paths.SocketOf(drive), "refresh", Json::object(), Duration(10000)));
   }
   world.Say(fmt::format("Signed in to {}, for {}. Prove it with: pargeter account test {}", in.name,

@@ -5,18 +5,13 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <thread>
 
-#include "base/file.h"
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
-#include "config/secrets.h"
-#include "control/server.h"
-#include "drive_methods.h"
 #include "face/stream/mount_point.h"
-#include "provider/s3/s3_provider.h"
-#include "stores.h"
 
 namespace pargeter::app {
 namespace {
@@ -29,7 +24,27 @@ std::string Changes(const PendingSummary& pending) {
                      FormatSize(pending.bytes));
 }
 
-std::string InWords(const DriveStatus& s) {
+// All drives as one; offline only if all are, since the first of them is.
+DriveStatus Total(const std::vector<Drive*>& drives) {
+  DriveStatus sum;
+  std::size_t offline = 0;
+  for (Drive* drive : drives) {
+    const DriveStatus one = drive->Summary();
+    sum.pending.files += one.pending.files;
+    sum.pending.bytes += one.pending.bytes;
+    sum.held += one.held;
+    sum.conflicts += one.conflicts;
+    if (one.offline_since == 0) continue;
+    ++offline;
+    if (sum.offline_since == 0 || one.offline_since < sum.offline_since)
+      sum.offline_since = one.offline_since;
+  }
+  if (offline < drives.size()) sum.offline_since = 0;
+  return sum;
+}
+
+std::string InWords(const std::vector<Drive*>& drives) {
+  const DriveStatus s = Total(drives);
   std::string words =
       s.offline_since == 0 ? "online" : fmt::format("OFFLINE since {}", Rfc3339(s.offline_since));
   words += s.pending.files == 0 ? "; nothing waits"
@@ -46,20 +61,17 @@ bool MountAnswers(const std::string& at) {
   return ::statx(AT_FDCWD, at.c_str(), AT_STATX_FORCE_SYNC, STATX_BASIC_STATS, &info) == 0;
 }
 
-// A link in the state says where the socket is: whoever knows the state finds the process.
-Status LinkSocket(const Paths& paths, const std::string& name) {
-  const std::string link = paths.SocketLinkOf(name), fresh = link + ".new";
-  ::unlink(fresh.c_str());
-  if (::symlink(paths.OwnSocketOf(name).c_str(), fresh.c_str()) != 0)
-    return FromErrno(errno, "cannot say where the control socket is");
-  return RealDisk().Rename(fresh, link);
-}
-
 }  // namespace
 
-Serving::Serving(const World& world, DriveSettings settings)
-    : world_(world), settings_(settings), name_(settings.name), at_(settings.at) {}
-Serving::~Serving() = default;
+Serving::Serving(const World& world, const DriveSettings& settings)
+    : world_(world),
+      begun_(settings),
+      started_(SystemClock().Wall()),
+      name_(settings.name),
+      at_(settings.at) {}
+Serving::~Serving() {
+  if (alone_ || joined_) Stop();  // before the face goes, which they tell of changes
+}
 
 Status Serving::Run(const std::function<void()>& ready) {
   sigset_t signals;
@@ -69,19 +81,11 @@ Status Serving::Run(const std::function<void()>& ready) {
   if (world_.in_background && !world_.verbose) SetLogLevel(LogLevel::kWarning);
   PG_TRY(CheckFuse());
   PG_TRY(PrepareMountPoint(at_));
-  {
-    const Lock lock(mutex_);
-    PG_ASSIGN(drive_, OpenDrive(world_, settings_, true));
-  }
-  // listener calls reach the face only after it is there
+  PG_TRY(Open());
   PG_TRY(Begin());
-  started_ = SystemClock().Wall();
-  ControlServer control([this](const std::string& m, const Json& p) { return Answer(m, p); });
-  PG_TRY(control.Start(world_.paths.OwnSocketOf(name_)));
-  PG_TRY(LinkSocket(world_.paths, name_));
   std::thread watcher([this, signals] { WatchSignals(signals); });
   std::thread reporter([this] { ReportLoop(); });
-  notify_.Ready(InWords(drive_->Summary()));
+  notify_.Ready(InWords(drives()));
   ready();
   if (!world_.verbose) SetLogLevel(LogLevel::kWarning);
   const Status served = face_->Serve();
@@ -96,29 +100,53 @@ Status Serving::Run(const std::function<void()>& ready) {
   pthread_kill(watcher.native_handle(), SIGHUP);
   watcher.join();
   reporter.join();
-  ::unlink(world_.paths.SocketLinkOf(name_).c_str());
-  control.Stop();
-  drive_->Stop();
+  Stop();
   return served;
 }
 
+Status Serving::Open() {
+  if (!begun_.join.empty()) {
+    PG_ASSIGN(joined_, JoinedDrive::Open(world_, begun_, this));
+    return {};
+  }
+  PG_ASSIGN(alone_, ServedDrive::Open(world_, begun_, this));
+  shown_ = std::make_unique<Shown>(&alone_->drive());
+  return {};
+}
+
 Status Serving::Begin() {
-  drive_->Start(&forward_);
   notify_.Status("looking at the store");
-  const Status contact = drive_->FirstContact();
-  if (!contact.ok())
-    return contact.error().Within(fmt::format("the drive {} cannot be mounted", name_));
+  const Status begun = alone_ ? alone_->Contact() : joined_->Begin();
+  if (!begun.ok())
+    return begun.error().Within(fmt::format("the drive {} cannot be mounted", name_));
   MountOptions options;
   options.at = at_;
   options.name = name_;
-  options.read_only = drive_->options().read_only;
-  {
-    const Lock lock(mutex_);
-    options.share_with_all = settings_.share_with_all;
+  options.read_only = alone_ ? alone_->drive().options().read_only : begun_.read_only;
+  options.share_with_all = begun_.share_with_all;
+  PG_ASSIGN(face_, StreamFace::Mount(alone_ ? shown_.get() : joined_->shown(), options));
+  // what the drives tell of changes reaches the face only now that it is there
+  if (alone_) {
+    alone_->ShownBy(face_.get(), 0);
+    return alone_->Listen();
   }
-  PG_ASSIGN(face_, StreamFace::Mount(drive_.get(), options));
-  forward_.face = face_.get();
-  return {};
+  joined_->ShownBy(face_.get());
+  return joined_->Listen();
+}
+
+void Serving::Stop() {
+  if (alone_)
+    alone_->Stop();
+  else
+    joined_->Stop();
+}
+
+std::vector<Drive*> Serving::drives() const {
+  return alone_ ? std::vector<Drive*>{&alone_->drive()} : joined_->drives();
+}
+
+Json Serving::About() const {
+  return {{"pid", ::getpid()}, {"since", Rfc3339(started_)}, {"service", notify_.listened()}};
 }
 
 void Serving::WatchSignals(sigset_t signals) {
@@ -153,20 +181,30 @@ void Serving::ReportLoop() {
       if (ending_) return;
     }
     // asked to end, the mount is gone, and what counts is that the uploads get on
-    const bool alive = drive_->IsAlive() && (asked_ || by_command_ || MountAnswers(at_));
-    if (alive) notify_.Alive();
-    const std::string words = InWords(drive_->Summary());
+    const std::vector<Drive*> all = drives();
+    const bool at_work =
+        std::all_of(all.begin(), all.end(), [](Drive* drive) { return drive->IsAlive(); });
+    if (at_work && (asked_ || by_command_ || MountAnswers(at_))) notify_.Alive();
+    const std::string words = InWords(all);
     if (words != said && !asked_) notify_.Status(said = words);
   }
 }
 
+// What cannot go up now is not waited for.
+Status Serving::FlushFor(Duration patience) {
+  const Steady until = SystemClock().Now() + patience;
+  for (Drive* drive : drives()) {
+    if (drive->Summary().offline_since != 0) continue;
+    const auto left = until - SystemClock().Now();
+    PG_TRY(drive->Flush(std::max(Duration(1), std::chrono::duration_cast<Duration>(left))));
+  }
+  return {};
+}
+
 void Serving::FlushAtEnd() {
-  const Duration within = [this] {
-    const Lock lock(mutex_);
-    return settings_.stop_within;
-  }();
+  const Duration within = settings().stop_within;
   const Steady until = SystemClock().Now() + within;
-  const DriveStatus left = drive_->Summary();
+  const DriveStatus left = Total(drives());
   notify_.MoreTime(within + kGrace);
   notify_.Stopping(fmt::format("uploading {} before the end", Changes(left.pending)));
   if (left.pending.files > 0 && left.offline_since == 0) {
@@ -175,59 +213,15 @@ void Serving::FlushAtEnd() {
   }
   Status flushed = Error(Code::kTimeout, "");
   while (!flushed.ok() && !hurry_ && SystemClock().Now() < until) {
-    if (drive_->Summary().offline_since != 0) break;
-    flushed = drive_->Flush(Duration(500));
+    flushed = FlushFor(Duration(500));
     if (!flushed.ok() && flushed.error().code != Code::kTimeout) break;
   }
-  const DriveStatus rest = drive_->Summary();
+  const DriveStatus rest = Total(drives());
   if (rest.pending.files > 0) {
     world_.Note(fmt::format(
         "{}: {} not at the store yet; safe on this disk, and uploaded after the next mount.", name_,
         Changes(rest.pending)));
   }
-}
-
-Result<Json> Serving::Refresh() {
-  PG_ASSIGN(const DriveSettings now, LoadDrive(world_.paths, name_));
-  Json applied = Json::array(), remount = Json::array();
-  {
-    const Lock lock(mutex_);
-    DriveSettings& was = settings_;
-    const auto note = [](Json* list, bool differs, const char* what) {
-      if (differs) list->push_back(what);
-    };
-    note(&applied, now.cache_limit != was.cache_limit, "cache limit");
-    note(&applied, now.keep_free != was.keep_free, "share to keep free");
-    note(&applied, now.fresh_for != was.fresh_for, "age of listings");
-    note(&applied, now.hold_files != was.hold_files || now.hold_share != was.hold_share,
-         "holding back deletions");
-    note(&applied, now.shy_readers != was.shy_readers || now.shy_allowance != was.shy_allowance,
-         "shy readers");
-    was.shy_readers = now.shy_readers;
-    was.shy_allowance = now.shy_allowance;
-    note(&applied, now.stop_within != was.stop_within, "wait at the end");
-    note(&applied, now.label != was.label, "label");
-    note(&remount, now.at != was.at, "at");
-    note(&remount, now.account != was.account, "account");
-    note(&remount, now.folder != was.folder, "folder");
-    note(&remount, now.mode != was.mode, "mode");
-    note(&remount, now.read_only != was.read_only, "read-only");
-    note(&remount, now.share_with_all != was.share_with_all, "shared with");
-    note(&remount, now.cache_at != was.cache_at, "cache place");
-    was.cache_limit = now.cache_limit;
-    was.keep_free = now.keep_free;
-    was.fresh_for = now.fresh_for;
-    was.hold_files = now.hold_files;
-    was.hold_share = now.hold_share;
-    was.stop_within = now.stop_within;
-    was.label = now.label;
-    drive_->SetLimits(LimitsOf(now));
-    // a key may have been renewed; a wrong one is met at the next request, and said there
-    PG_ASSIGN(const bool renewed, RenewSecret(world_, was.account, &drive_->provider()));
-    if (renewed) applied.push_back("key");
-  }
-  PG_TRY(drive_->Refresh());
-  return Json{{"applied", applied}, {"needs_remount", remount}};
 }
 
 Result<Json> Serving::Unmount(bool now, Duration patience) {
@@ -239,29 +233,12 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
   }
   if (!now) {
     notify_.MoreTime(patience + kGrace);
-    Ignore(drive_->Flush(patience));
+    Ignore(FlushFor(patience));
   }
-  const DriveStatus rest = drive_->Summary();
+  const DriveStatus rest = Total(drives());
   return Json{{"left", rest.pending.files},
               {"bytes", rest.pending.bytes},
               {"offline", rest.offline_since != 0}};
-}
-
-Result<Json> Serving::Answer(const std::string& method, const Json& params) {
-  const Duration patience(params.value("timeout_ms", 600000L));
-  if (method == "flush") {
-    PG_TRY(drive_->Flush(patience));
-    return Json::object();
-  }
-  if (method == "refresh") return Refresh();
-  if (method == "unmount") return Unmount(params.value("now", false), patience);
-  PG_ASSIGN(Json answer, AnswerMethod(drive_.get(), method, params));
-  if (method == "status") {
-    answer["pid"] = ::getpid();
-    answer["since"] = Rfc3339(started_);
-    answer["service"] = notify_.listened();
-  }
-  return answer;
 }
 
 }  // namespace pargeter::app

@@ -222,7 +222,17 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   return Drive::Open(std::move(options), std::move(provider));
 }
 
-Result<Located> Locate(const World& world, const std::string& path) {
+namespace {
+
+std::string PartsInWords(const World& world, const std::string& joined,
+                         std::string DriveSettings::*what) {
+  std::vector<std::string> words;
+  for (const DriveSettings& part : PartsOf(world.paths, joined))
+    words.push_back(Printable(part.*what));
+  return words.empty() ? "none yet" : fmt::format("{}", fmt::join(words, ", "));
+}
+
+Result<Located> LocateAnywhere(const World& world, const std::string& path) {
   char cwd[4096];
   const std::string full = AbsolutePath(path, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
   std::optional<Located> best;
@@ -239,7 +249,62 @@ Result<Located> Locate(const World& world, const std::string& path) {
                "See: pargeter drive list");
 }
 
+Error OnNoPart(const World& world, const Located& at) {
+  const std::string folders = PartsInWords(world, at.drive.name, &DriveSettings::shown_as);
+  if (at.path.empty())
+    return Error(Code::kInvalid,
+                 fmt::format("{} is the top of a joined drive, which only shows others",
+                             Printable(at.drive.at)),
+                 fmt::format("Name a file or folder in one of its folders: {}", folders));
+  return Error(Code::kNotFound,
+               fmt::format("{} is in none of the folders of the joined drive {}",
+                           Printable(at.drive.at + "/" + at.path), at.drive.name),
+               fmt::format("There are: {}", folders));
+}
+
+}  // namespace
+
+Result<Located> Locate(const World& world, const std::string& path) {
+  PG_ASSIGN(Located at, LocateAnywhere(world, path));
+  if (!at.drive.join.empty()) return OnNoPart(world, at);
+  return at;
+}
+
+Result<std::vector<Located>> LocateAll(const World& world, const std::string& path) {
+  PG_ASSIGN(Located at, LocateAnywhere(world, path));
+  if (at.drive.join.empty()) return std::vector<Located>{std::move(at)};
+  if (!at.path.empty()) return OnNoPart(world, at);
+  std::vector<Located> roots;
+  for (DriveSettings& part : PartsOf(world.paths, at.drive.name))
+    if (::access((world.paths.DriveState(part.name) + "/index.db").c_str(), F_OK) == 0)
+      roots.push_back({std::move(part), "", true});
+  return roots;
+}
+
+Result<std::vector<DriveSettings>> Meant(const World& world, const std::string& name,
+                                         Joined joined) {
+  std::vector<DriveSettings> all, out;
+  if (name.empty()) {
+    for (const std::string& each : DriveNames(world.paths)) {
+      PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, each));
+      all.push_back(std::move(d));
+    }
+  } else {
+    PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, name));
+    if (!d.join.empty()) all = PartsOf(world.paths, name);
+    all.insert(all.begin(), std::move(d));
+  }
+  for (DriveSettings& d : all)
+    if (d.join.empty() || joined == Joined::kItselfToo) out.push_back(std::move(d));
+  return out;
+}
+
 Result<Talk> Talk::With(const World& world, const DriveSettings& drive, bool with_store) {
+  if (!drive.join.empty())
+    return Error(Code::kInvalid,
+                 fmt::format("{} is a joined drive, and only shows others", drive.name),
+                 fmt::format("Name one of its parts: {}",
+                             PartsInWords(world, drive.name, &DriveSettings::name)));
   Talk talk;
   talk.socket_ = world.paths.SocketOf(drive.name);
   PG_ASSIGN(const std::optional<Json> running,

@@ -3,6 +3,7 @@
 
 #include <memory>
 #include <string>
+#include <vector>
 
 #include "config/settings.h"
 #include "engine/drive.h"
@@ -38,9 +39,19 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
 // The drive whose mount point `path` is at or below, and the path within it.
 struct Located {
   DriveSettings drive;
-  std::string path;  // relative, "" = its root
+  std::string path;     // relative, "" = its root
+  bool in_top = false;  // it is in the folder that was meant, the top of a joined drive
 };
+// Above them all, at the top of a joined drive, none is meant: refused.
 Result<Located> Locate(const World& world, const std::string& path);
+// The same; at the top of a joined drive, the root of each of its parts.
+Result<std::vector<Located>> LocateAll(const World& world, const std::string& path);
+
+// What a command means that may be given a drive's name; without one, all. A joined drive stands
+// for its parts, which have the files.
+enum class Joined { kItsParts, kItselfToo };
+Result<std::vector<DriveSettings>> Meant(const World& world, const std::string& name,
+                                         Joined joined = Joined::kItsParts);
 
 // A drive to talk with for more than one question: the running one, or, while none runs, its state
 // opened here; then with its store, and at work, if `with_store`.

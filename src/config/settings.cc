@@ -4,6 +4,8 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <optional>
+#include <variant>
 
 #include "base/file.h"
 #include "base/text.h"
@@ -38,31 +40,240 @@ bool Missing(const std::string& path) {
   return !std::filesystem::exists(path, ec);
 }
 
-// Reads `key` into `out` if the file has it.
-Status Take(const TomlFile& file, std::string_view key, std::string* out) {
-  PG_ASSIGN(std::optional<std::string> value, file.String("", key));
-  if (value) *out = *value;
-  return {};
-}
-
-// Sets `key` unless it already has that value; an empty value removes it.
-Status Put(TomlFile* file, std::string_view key, const std::string& value) {
-  PG_ASSIGN(const std::optional<std::string> now, file->String("", key));
-  if (now.value_or("") == value) return {};
-  return value.empty() ? file->Remove("", key) : file->SetString("", key, value);
-}
-
-Status PutBool(TomlFile* file, std::string_view key, bool value) {
-  PG_ASSIGN(const std::optional<bool> now, file->Bool("", key));
-  if (now.value_or(false) == value) return {};
-  return value ? file->SetBool("", key, true) : file->Remove("", key);
-}
-
 // A size that survives being written and read again.
 std::string ExactSize(std::uint64_t bytes) {
   if (bytes != 0 && bytes % kGiB == 0) return fmt::format("{}GiB", bytes / kGiB);
   if (bytes != 0 && bytes % kMiB == 0) return fmt::format("{}MiB", bytes / kMiB);
   return fmt::format("{}", bytes);
+}
+
+// ---- one key of a settings file, by what kind of thing it holds
+
+template <typename S>
+struct Bytes {
+  std::uint64_t S::*member;
+};
+template <typename S>
+struct Words {  // a yes or no that is written as one of two words
+  bool S::*member;
+  const char *no, *yes;
+};
+template <typename S>
+using Member = std::variant<std::string S::*, bool S::*, double S::*, int S::*, std::uint64_t S::*,
+                            Duration S::*, std::vector<std::string> S::*, Bytes<S>, Words<S>>;
+using Value = std::variant<std::string, bool, double, std::vector<std::string>>;
+
+template <typename S>
+struct Key {
+  const char* name;
+  Member<S> member;
+  bool written = false;          // also where it is as it would be without
+  const char* called = nullptr;  // by people, when it changes
+  bool at_mount = false;         // takes effect only then
+};
+
+template <typename... F>
+struct Cases : F... {
+  using F::operator()...;
+};
+template <typename... F>
+Cases(F...) -> Cases<F...>;
+
+std::string SpanText(Duration span) {
+  return span.count() % 1000 == 0 ? fmt::format("{}s", span.count() / 1000)
+                                  : fmt::format("{}ms", span.count());
+}
+
+template <typename S>
+Value ValueOf(const S& from, const Member<S>& member) {
+  return std::visit(
+      Cases{[&](std::string S::*m) -> Value { return from.*m; },
+            [&](bool S::*m) -> Value { return from.*m; },
+            [&](double S::*m) -> Value { return from.*m; },
+            [&](int S::*m) -> Value { return static_cast<double>(from.*m); },
+            [&](std::uint64_t S::*m) -> Value { return static_cast<double>(from.*m); },
+            [&](Duration S::*m) -> Value { return SpanText(from.*m); },
+            [&](std::vector<std::string> S::*m) -> Value { return from.*m; },
+            [&](Bytes<S> m) -> Value { return ExactSize(from.*m.member); },
+            [&](Words<S> m) -> Value { return std::string(from.*m.member ? m.yes : m.no); }},
+      member);
+}
+
+// Takes what the file says of this key; nothing if it says nothing.
+template <typename S>
+Status Take(const TomlFile& file, const Key<S>& key, S* to) {
+  const auto text = [&](const auto& use) -> Status {
+    PG_ASSIGN(const std::optional<std::string> said, file.String("", key.name));
+    return said ? use(*said) : Status();
+  };
+  const auto number = [&](const auto& use) -> Status {
+    PG_ASSIGN(const std::optional<double> said, file.Number("", key.name));
+    if (said) use(*said);
+    return {};
+  };
+  const auto bad = [&](const Error& error) {
+    return error.Within(fmt::format("{}: {}", file.path(), key.name));
+  };
+  return std::visit(
+      Cases{[&](std::string S::*m) {
+              return text([&](const std::string& said) {
+                to->*m = said;
+                return Status();
+              });
+            },
+            [&](bool S::*m) -> Status {
+              PG_ASSIGN(const std::optional<bool> said, file.Bool("", key.name));
+              if (said) to->*m = *said;
+              return {};
+            },
+            [&](double S::*m) { return number([&](double said) { to->*m = said; }); },
+            [&](int S::*m) {
+              return number(
+                  [&](double said) { to->*m = static_cast<int>(std::clamp(said, 0.0, 65535.0)); });
+            },
+            [&](std::uint64_t S::*m) {
+              return number([&](double said) {
+                to->*m = static_cast<std::uint64_t>(std::clamp(said, 0.0, 1e15));
+              });
+            },
+            [&](Duration S::*m) {
+              return text([&](const std::string& said) -> Status {
+                const auto span = ParseDuration(said);
+                if (!span.ok()) return bad(span.error());
+                to->*m = *span;
+                return {};
+              });
+            },
+            [&](std::vector<std::string> S::*m) -> Status {
+              PG_ASSIGN(const auto said, file.Strings("", key.name));
+              if (said) to->*m = *said;
+              return {};
+            },
+            [&](Bytes<S> m) {
+              return text([&](const std::string& said) -> Status {
+                const auto size = ParseSize(said);
+                if (!size.ok()) return bad(size.error());
+                to->*m.member = *size;
+                return {};
+              });
+            },
+            [&](Words<S> m) {
+              return text([&](const std::string& said) -> Status {
+                if (said != m.no && said != m.yes)
+                  return Error(Code::kInvalid, fmt::format("{}: {} must be {} or {}", file.path(),
+                                                           key.name, m.no, m.yes));
+                to->*m.member = said == m.yes;
+                return {};
+              });
+            }},
+      key.member);
+}
+
+// Makes the file say `from`, where it does not; `without` is what it means where it says nothing.
+template <typename S>
+Status Put(TomlFile* file, const Key<S>& key, const S& from, const S& without) {
+  S now = without;
+  PG_TRY(Take(*file, key, &now));
+  const Value wanted = ValueOf(from, key.member), fallback = ValueOf(without, key.member);
+  const bool by_default = wanted == fallback;
+  const bool empty =
+      std::holds_alternative<std::string>(wanted) && std::get<std::string>(wanted).empty();
+  const bool is_said = file->Has("", key.name);
+  if (by_default && (!key.written || empty))
+    return is_said && ValueOf(now, key.member) != wanted ? file->Remove("", key.name) : Status();
+  if (is_said && ValueOf(now, key.member) == wanted) return {};
+  return std::visit(
+      Cases{[&](const std::string& text) { return file->SetString("", key.name, text); },
+            [&](bool flag) { return file->SetBool("", key.name, flag); },
+            [&](double number) { return file->SetNumber("", key.name, number); },
+            [&](const std::vector<std::string>& list) {
+              return file->SetStrings("", key.name, list);
+            }},
+      wanted);
+}
+
+template <typename S>
+Status TakeAll(const TomlFile& file, const std::vector<Key<S>>& keys, S* to) {
+  for (const Key<S>& key : keys) PG_TRY(Take(file, key, to));
+  return {};
+}
+template <typename S>
+Status PutAll(TomlFile* file, const std::vector<Key<S>>& keys, const S& from, const S& without) {
+  for (const Key<S>& key : keys) PG_TRY(Put(file, key, from, without));
+  return {};
+}
+
+const std::vector<Key<AccountSettings>>& AccountKeys() {
+  using A = AccountSettings;
+  static const std::vector<Key<A>> keys = {
+      {"kind", &A::kind, true},
+      {"endpoint", &A::endpoint},
+      {"region", &A::region},
+      {"key_id", &A::key_id},
+      {"url", &A::url},
+      {"user", &A::user},
+      {"plain_http", &A::plain_http},
+      {"sign_in", &A::sign_in},
+      {"issuer", &A::issuer},
+      {"client_id", &A::client_id},
+      {"scope", &A::scope},
+      {"host", &A::host},
+      {"port", &A::port},
+      {"private_key", &A::private_key},
+      {"known_hosts", &A::known_hosts},
+      {"ca_file", &A::ca_file},
+      {"address_style", &A::address_style},
+      {"access", Words<A>{&A::read_only, "write", "read"}, true},
+  };
+  return keys;
+}
+
+const std::vector<Key<DriveSettings>>& DriveKeys() {
+  using D = DriveSettings;
+  static const std::vector<Key<D>> keys = {
+      {"join", &D::join, false, "what is joined"},
+      {"except", &D::except, false, "what is left out"},
+      {"part_of", &D::part_of},
+      {"shown_as", &D::shown_as},
+      {"account", &D::account, true, "account", true},
+      {"folder", &D::folder, true, "folder", true},
+      {"at", &D::at, false, "at", true},
+      {"mode", &D::mode, false, "mode", true},
+      {"read_only", &D::read_only, false, "read-only", true},
+      {"label", &D::label, false, "label"},
+      {"share_with", Words<D>{&D::share_with_all, "owner", "all"}, false, "shared with", true},
+      {"hold_files", &D::hold_files, false, "holding back deletions"},
+      {"hold_share", &D::hold_share, false, "holding back deletions"},
+      {"cache_limit", Bytes<D>{&D::cache_limit}, false, "cache limit"},
+      {"cache_at", &D::cache_at, false, "cache place", true},
+      {"keep_free", &D::keep_free, false, "share to keep free"},
+      {"shy_readers", &D::shy_readers, false, "shy readers"},
+      {"shy_allowance", Bytes<D>{&D::shy_allowance}, false, "shy readers"},
+      {"fresh_for", &D::fresh_for, false, "age of listings"},
+      {"stop_within", &D::stop_within, false, "wait at the end"},
+  };
+  return keys;
+}
+
+// What a drive's settings are where its file says nothing: of a part, those of what it belongs to.
+Result<DriveSettings> Without(const Paths& paths, const DriveSettings& drive) {
+  if (drive.part_of.empty()) return DriveSettings{};
+  if (drive.part_of == drive.name)
+    return Error(Code::kInvalid, fmt::format("{} cannot be a part of itself", drive.name));
+  PG_ASSIGN(DriveSettings d, LoadDrive(paths, drive.part_of));
+  if (d.join.empty())
+    return Error(Code::kInvalid,
+                 fmt::format("{}: {} is no joined drive", paths.DriveFile(drive.name), d.name));
+  if (drive.shown_as.empty() || drive.shown_as.find('/') != std::string::npos ||
+      drive.shown_as == "." || drive.shown_as == "..")
+    return Error(Code::kInvalid,
+                 fmt::format("{}: shown_as is no name of a folder", paths.DriveFile(drive.name)));
+  d.at += "/" + drive.shown_as;
+  if (!d.cache_at.empty()) d.cache_at += "/" + drive.name;
+  d.name = d.account = d.folder = d.label = "";
+  d.join.clear();
+  d.except.clear();
+  return d;
 }
 
 Status RemoveFile(const std::string& path) { return RealDisk().Remove(path); }
@@ -91,29 +302,7 @@ Result<AccountSettings> LoadAccount(const Paths& paths, const std::string& name)
   PG_ASSIGN(const TomlFile file, TomlFile::Load(paths.AccountFile(name)));
   AccountSettings account;
   account.name = name;
-  PG_TRY(Take(file, "kind", &account.kind));
-  PG_TRY(Take(file, "endpoint", &account.endpoint));
-  PG_TRY(Take(file, "region", &account.region));
-  PG_TRY(Take(file, "key_id", &account.key_id));
-  PG_TRY(Take(file, "ca_file", &account.ca_file));
-  PG_TRY(Take(file, "address_style", &account.address_style));
-  PG_TRY(Take(file, "url", &account.url));
-  PG_TRY(Take(file, "user", &account.user));
-  PG_ASSIGN(const std::optional<bool> sign_in, file.Bool("", "sign_in"));
-  account.sign_in = sign_in.value_or(false);
-  PG_TRY(Take(file, "issuer", &account.issuer));
-  PG_TRY(Take(file, "client_id", &account.client_id));
-  PG_TRY(Take(file, "scope", &account.scope));
-  PG_TRY(Take(file, "host", &account.host));
-  PG_TRY(Take(file, "private_key", &account.private_key));
-  PG_TRY(Take(file, "known_hosts", &account.known_hosts));
-  PG_ASSIGN(const std::optional<double> port, file.Number("", "port"));
-  account.port = static_cast<int>(std::clamp(port.value_or(22), 0.0, 65535.0));
-  PG_ASSIGN(const std::optional<bool> plain_http, file.Bool("", "plain_http"));
-  account.plain_http = plain_http.value_or(false);
-  std::string access = "write";
-  PG_TRY(Take(file, "access", &access));
-  account.read_only = access == "read";
+  PG_TRY(TakeAll(file, AccountKeys(), &account));
   if (account.kind != "s3" && account.kind != "webdav" && account.kind != "sftp") {
     return Error(Code::kInvalid, fmt::format("{}: kind must be s3, webdav or sftp", file.path()));
   }
@@ -130,57 +319,17 @@ Result<DriveSettings> LoadDrive(const Paths& paths, const std::string& name) {
   PG_ASSIGN(const TomlFile file, TomlFile::Load(paths.DriveFile(name)));
   DriveSettings drive;
   drive.name = name;
-  PG_TRY(Take(file, "account", &drive.account));
-  PG_TRY(Take(file, "folder", &drive.folder));
-  PG_TRY(Take(file, "at", &drive.at));
-  PG_TRY(Take(file, "mode", &drive.mode));
-  PG_TRY(Take(file, "label", &drive.label));
-  PG_TRY(Take(file, "cache_at", &drive.cache_at));
-  PG_ASSIGN(const std::optional<bool> read_only, file.Bool("", "read_only"));
-  drive.read_only = read_only.value_or(false);
-  std::string share_with = "owner";
-  PG_TRY(Take(file, "share_with", &share_with));
-  if (share_with != "owner" && share_with != "all")
-    return Error(Code::kInvalid, fmt::format("{}: share_with must be owner or all", file.path()));
-  drive.share_with_all = share_with == "all";
-  PG_ASSIGN(const std::optional<double> hold_files, file.Number("", "hold_files"));
-  PG_ASSIGN(const std::optional<double> hold_share, file.Number("", "hold_share"));
-  drive.hold_files = static_cast<std::uint64_t>(std::max(0.0, hold_files.value_or(1000)));
-  drive.hold_share = hold_share.value_or(drive.hold_share);
-  std::string text;
-  PG_TRY(Take(file, "cache_limit", &text));
-  if (!text.empty()) {
-    const auto size = ParseSize(text);
-    if (!size.ok()) return size.error().Within(file.path() + ": cache_limit");
-    drive.cache_limit = *size;
+  PG_TRY(TakeAll(file, DriveKeys(), &drive));
+  if (!drive.part_of.empty()) {
+    PG_ASSIGN(DriveSettings part, Without(paths, drive));
+    part.name = name;
+    PG_TRY(TakeAll(file, DriveKeys(), &part));
+    drive = std::move(part);
   }
-  PG_TRY(Take(file, "shy_readers", &drive.shy_readers));
-  text.clear();
-  PG_TRY(Take(file, "shy_allowance", &text));
-  if (!text.empty()) {
-    const auto size = ParseSize(text);
-    if (!size.ok()) return size.error().Within(file.path() + ": shy_allowance");
-    drive.shy_allowance = *size;
-  }
-  PG_ASSIGN(const std::optional<double> keep_free, file.Number("", "keep_free"));
-  drive.keep_free = keep_free.value_or(drive.keep_free);
-  text.clear();
-  PG_TRY(Take(file, "fresh_for", &text));
-  if (!text.empty()) {
-    const auto span = ParseDuration(text);
-    if (!span.ok()) return span.error().Within(file.path() + ": fresh_for");
-    drive.fresh_for = *span;
-  }
-  text.clear();
-  PG_TRY(Take(file, "stop_within", &text));
-  if (!text.empty()) {
-    const auto span = ParseDuration(text);
-    if (!span.ok()) return span.error().Within(file.path() + ": stop_within");
-    drive.stop_within = *span;
-  }
-  if (drive.account.empty() || drive.at.empty() || drive.at[0] != '/') {
-    return Error(Code::kInvalid,
-                 fmt::format("{}: account and at (an absolute path) must be set", file.path()));
+  if ((drive.account.empty() && drive.join.empty()) || drive.at.empty() || drive.at[0] != '/') {
+    return Error(
+        Code::kInvalid,
+        fmt::format("{}: account (or join) and at (an absolute path) must be set", file.path()));
   }
   if (drive.keep_free < 0 || drive.keep_free > 0.95) {
     return Error(Code::kInvalid,
@@ -193,26 +342,7 @@ Status SaveAccount(const Paths& paths, const AccountSettings& account) {
   PG_TRY(CheckName("account", account.name));
   PG_TRY(MakeFolders(paths.config_dir + "/accounts"));
   PG_ASSIGN(TomlFile file, TomlFile::Load(paths.AccountFile(account.name)));
-  PG_TRY(Put(&file, "kind", account.kind));
-  const bool s3 = account.kind == "s3";
-  PG_TRY(Put(&file, "endpoint", s3 ? account.endpoint : ""));
-  PG_TRY(Put(&file, "region", s3 ? account.region : ""));
-  PG_TRY(Put(&file, "key_id", s3 ? account.key_id : ""));
-  PG_TRY(Put(&file, "url", account.url));
-  PG_TRY(Put(&file, "user", account.user));
-  PG_TRY(PutBool(&file, "plain_http", account.plain_http));
-  PG_TRY(PutBool(&file, "sign_in", account.sign_in));
-  PG_TRY(Put(&file, "issuer", account.issuer));
-  PG_TRY(Put(&file, "client_id", account.sign_in ? account.client_id : ""));
-  PG_TRY(Put(&file, "scope", account.scope));
-  PG_TRY(Put(&file, "host", account.host));
-  PG_TRY(Put(&file, "private_key", account.private_key));
-  PG_TRY(Put(&file, "known_hosts", account.known_hosts));
-  PG_ASSIGN(const std::optional<double> port, file.Number("", "port"));
-  if (port.value_or(22) != account.port) PG_TRY(file.SetNumber("", "port", account.port));
-  PG_TRY(Put(&file, "ca_file", account.ca_file));
-  PG_TRY(Put(&file, "address_style", account.address_style == "path" ? "" : account.address_style));
-  PG_TRY(Put(&file, "access", account.read_only ? "read" : "write"));
+  PG_TRY(PutAll(&file, AccountKeys(), account, AccountSettings{}));
   return file.Save(0600);
 }
 
@@ -220,40 +350,10 @@ Status SaveDrive(const Paths& paths, const DriveSettings& drive) {
   PG_TRY(CheckName("drive", drive.name));
   PG_TRY(MakeFolders(paths.config_dir + "/drives"));
   PG_ASSIGN(TomlFile file, TomlFile::Load(paths.DriveFile(drive.name)));
-  const DriveSettings defaults;
-  PG_TRY(Put(&file, "account", drive.account));
-  PG_TRY(Put(&file, "folder", drive.folder));
-  PG_TRY(Put(&file, "at", drive.at));
-  PG_TRY(Put(&file, "mode", drive.mode));
-  PG_TRY(PutBool(&file, "read_only", drive.read_only));
-  PG_TRY(Put(&file, "label", drive.label));
-  PG_TRY(Put(&file, "share_with", drive.share_with_all ? "all" : ""));
-  PG_ASSIGN(const std::optional<double> hold_files, file.Number("", "hold_files"));
-  if (hold_files.value_or(1000) != static_cast<double>(drive.hold_files))
-    PG_TRY(file.SetNumber("", "hold_files", static_cast<double>(drive.hold_files)));
-  PG_ASSIGN(const std::optional<double> hold_share, file.Number("", "hold_share"));
-  if (hold_share.value_or(defaults.hold_share) != drive.hold_share)
-    PG_TRY(file.SetNumber("", "hold_share", drive.hold_share));
-  PG_TRY(Put(&file, "cache_limit", ExactSize(drive.cache_limit)));
-  PG_TRY(Put(&file, "cache_at", drive.cache_at));
-  PG_ASSIGN(const std::optional<double> keep_free, file.Number("", "keep_free"));
-  if (keep_free.value_or(defaults.keep_free) != drive.keep_free) {
-    PG_TRY(file.SetNumber("", "keep_free", drive.keep_free));
-  }
-  PG_ASSIGN(const std::optional<std::string> shy, file.String("", "shy_readers"));
-  if (shy || drive.shy_readers != defaults.shy_readers)
-    PG_TRY(file.SetString("", "shy_readers", drive.shy_readers));
-  PG_ASSIGN(const std::optional<std::string> allowance, file.String("", "shy_allowance"));
-  if (allowance || drive.shy_allowance != defaults.shy_allowance)
-    PG_TRY(Put(&file, "shy_allowance", ExactSize(drive.shy_allowance)));
-  PG_ASSIGN(const std::optional<std::string> fresh, file.String("", "fresh_for"));
-  if (fresh || drive.fresh_for != defaults.fresh_for) {
-    PG_TRY(Put(&file, "fresh_for", fmt::format("{}ms", drive.fresh_for.count())));
-  }
-  PG_ASSIGN(const std::optional<std::string> stop, file.String("", "stop_within"));
-  if (stop || drive.stop_within != defaults.stop_within) {
-    PG_TRY(Put(&file, "stop_within", fmt::format("{}s", drive.stop_within.count() / 1000)));
-  }
+  PG_ASSIGN(DriveSettings without, Without(paths, drive));
+  // a part says itself where it belongs
+  if (!drive.part_of.empty()) without.part_of = without.shown_as = "";
+  PG_TRY(PutAll(&file, DriveKeys(), drive, without));
   return file.Save(0600);
 }
 
@@ -268,6 +368,34 @@ std::vector<std::string> AccountNames(const Paths& paths) {
 }
 std::vector<std::string> DriveNames(const Paths& paths) {
   return NamesIn(paths.config_dir + "/drives");
+}
+
+std::vector<DriveSettings> PartsOf(const Paths& paths, const std::string& joined) {
+  std::vector<DriveSettings> parts;
+  for (const std::string& name : DriveNames(paths)) {
+    auto drive = LoadDrive(paths, name);
+    if (drive.ok() && drive->part_of == joined) parts.push_back(std::move(*drive));
+  }
+  return parts;
+}
+
+std::vector<SettingDifference> Differences(const DriveSettings& a, const DriveSettings& b) {
+  std::vector<SettingDifference> out;
+  for (const Key<DriveSettings>& key : DriveKeys()) {
+    if (key.called == nullptr || ValueOf(a, key.member) == ValueOf(b, key.member)) continue;
+    if (out.empty() || out.back().what != key.called) out.push_back({key.called, key.at_mount});
+  }
+  return out;
+}
+
+void TakeLive(DriveSettings* was, const DriveSettings& now) {
+  for (const Key<DriveSettings>& key : DriveKeys()) {
+    if (key.called == nullptr || key.at_mount) continue;
+    std::visit(Cases{[&](auto DriveSettings::*m) { was->*m = now.*m; },
+                     [&](Bytes<DriveSettings> m) { was->*m.member = now.*m.member; },
+                     [&](Words<DriveSettings> m) { was->*m.member = now.*m.member; }},
+               key.member);
+  }
 }
 
 }  // namespace pargeter

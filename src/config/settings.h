@@ -36,6 +36,12 @@ struct AccountSettings {
 
 struct DriveSettings {
   std::string name;
+  // Of a joined drive: ACCOUNT/FOLDER with * and ?, of all that it shows, and of what it leaves out
+  // (config/joining.h). It has neither account nor folder.
+  std::vector<std::string> join, except;
+  // Of a part of one: which it belongs to, and its folder's name there. All that its own file does
+  // not say is as with that drive.
+  std::string part_of, shown_as;
   std::string account;
   std::string folder;  // an object store's BUCKET[/PREFIX]
   std::string at;      // absolute path of the mount point
@@ -66,6 +72,18 @@ Status SaveDrive(const Paths& paths, const DriveSettings& drive);
 Status RemoveAccount(const Paths& paths, const std::string& name);
 Status RemoveDrive(const Paths& paths, const std::string& name);
 std::vector<std::string> AccountNames(const Paths& paths);  // sorted
-std::vector<std::string> DriveNames(const Paths& paths);    // sorted
+std::vector<std::string> DriveNames(const Paths& paths);    // sorted; parts of joined drives, too
+// The parts of a joined drive that are known on this machine, by name; unreadable ones are left
+// out.
+std::vector<DriveSettings> PartsOf(const Paths& paths, const std::string& joined);
+
+// What differs, in words, and whether it can take effect only at the next mount.
+struct SettingDifference {
+  std::string what;
+  bool at_mount = false;
+};
+std::vector<SettingDifference> Differences(const DriveSettings& a, const DriveSettings& b);
+// Takes over from `now` what need not wait for the next mount.
+void TakeLive(DriveSettings* was, const DriveSettings& now);
 
 }  // namespace pargeter

@@ -48,7 +48,24 @@ const toml::table* SectionOf(const toml::table& root, std::string_view section) 
   return node == nullptr ? nullptr : node->as_table();
 }
 
-// The position behind the scalar that starts at `at` in `line`, or npos if it does not end there.
+std::size_t EndOfScalar(std::string_view line, std::size_t at);
+
+// Of a list of scalars, all on this line.
+std::size_t EndOfList(std::string_view line, std::size_t at) {
+  for (std::size_t i = at + 1; i < line.size();) {
+    if (line[i] == ']') return i + 1;
+    if (line[i] == ' ' || line[i] == '\t' || line[i] == ',') {
+      ++i;
+    } else if (line[i] == '"' || line[i] == '\'') {
+      i = EndOfScalar(line, i);
+    } else {
+      return std::string_view::npos;
+    }
+  }
+  return std::string_view::npos;
+}
+
+// The position behind the value that starts at `at` in `line`, or npos if it does not end there.
 std::size_t EndOfScalar(std::string_view line, std::size_t at) {
   if (at >= line.size()) return std::string_view::npos;
   const char quote = line[at];
@@ -63,7 +80,8 @@ std::size_t EndOfScalar(std::string_view line, std::size_t at) {
     }
     return std::string_view::npos;
   }
-  if (quote == '[' || quote == '{') return std::string_view::npos;
+  if (quote == '[') return EndOfList(line, at);
+  if (quote == '{') return std::string_view::npos;
   std::size_t end = line.find('#', at);
   if (end == std::string_view::npos) end = line.size();
   while (end > at && (line[end - 1] == ' ' || line[end - 1] == '\t' || line[end - 1] == '\r'))
@@ -171,6 +189,31 @@ Result<std::optional<double>> TomlFile::Number(std::string_view section,
   return Get<double>(text_, path_, section, key, "a number");
 }
 
+Result<std::optional<std::vector<std::string>>> TomlFile::Strings(std::string_view section,
+                                                                  std::string_view key) const {
+  PG_ASSIGN(const toml::table root, ParseText(text_, path_));
+  const toml::table* table = SectionOf(root, section);
+  const toml::node* node = table == nullptr ? nullptr : table->get(key);
+  if (node == nullptr) return std::optional<std::vector<std::string>>();
+  std::vector<std::string> out;
+  bool all_texts = node->is_array();
+  if (const toml::array* list = node->as_array()) {
+    for (const toml::node& one : *list) {
+      const auto text = one.value<std::string>();
+      all_texts = all_texts && text.has_value();
+      if (text) out.push_back(*text);
+    }
+  }
+  if (all_texts) return std::optional(std::move(out));
+  return Error(Code::kInvalid, fmt::format("{}:{}: {} must be a list of texts in quotes",
+                                           Printable(path_), node->source().begin.line, key));
+}
+
+bool TomlFile::Has(std::string_view section, std::string_view key) const {
+  const auto keys = Keys(section);
+  return std::find(keys.begin(), keys.end(), key) != keys.end();
+}
+
 std::vector<std::string> TomlFile::Sections() const {
   std::vector<std::string> names;
   const auto root = ParseText(text_, path_);
@@ -243,6 +286,15 @@ Status TomlFile::SetString(std::string_view section, std::string_view key, std::
     return Error(Code::kInvalid, fmt::format("{} is not valid UTF-8", key));
   }
   return SetLiteral(section, key, Quote(value));
+}
+Status TomlFile::SetStrings(std::string_view section, std::string_view key,
+                            const std::vector<std::string>& values) {
+  std::string list;
+  for (const std::string& value : values) {
+    if (!IsUtf8(value)) return Error(Code::kInvalid, fmt::format("{} is not valid UTF-8", key));
+    list += (list.empty() ? "" : ", ") + Quote(value);
+  }
+  return SetLiteral(section, key, "[" + list + "]");
 }
 Status TomlFile::SetBool(std::string_view section, std::string_view key, bool value) {
   return SetLiteral(section, key, value ? "true" : "false");

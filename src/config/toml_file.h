@@ -24,12 +24,17 @@ class TomlFile {
   Result<std::optional<std::string>> String(std::string_view section, std::string_view key) const;
   Result<std::optional<bool>> Bool(std::string_view section, std::string_view key) const;
   Result<std::optional<double>> Number(std::string_view section, std::string_view key) const;
+  Result<std::optional<std::vector<std::string>>> Strings(std::string_view section,
+                                                          std::string_view key) const;
+  bool Has(std::string_view section, std::string_view key) const;
   std::vector<std::string> Sections() const;
   std::vector<std::string> Keys(std::string_view section) const;
 
   // Changes or adds one key. kRefused if that cannot be done without touching anything else (a
   // value that a person spread over several lines): then nothing is changed.
   Status SetString(std::string_view section, std::string_view key, std::string_view value);
+  Status SetStrings(std::string_view section, std::string_view key,
+                    const std::vector<std::string>& values);
   Status SetBool(std::string_view section, std::string_view key, bool value);
   Status SetNumber(std::string_view section, std::string_view key, double value);
   Status Remove(std::string_view section, std::string_view key);

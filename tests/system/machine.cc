@@ -57,29 +57,36 @@ Outcome Machine::Pargeter(std::vector<std::string> words, int seconds) {
   return RunCommand(words, "", seconds, environment_);
 }
 
-void Machine::AddDrive(const std::string& folder, const std::vector<std::string>& more) {
-  std::vector<std::string> account = {"account", "add", "museum", "--kind", peer_.kind};
+void Machine::AddAccount(const std::string& name, const Peer& peer) {
+  std::vector<std::string> words = {"account", "add", name, "--kind", peer.kind};
   const auto with = [&](const std::vector<std::string>& some) {
-    account.insert(account.end(), some.begin(), some.end());
+    words.insert(words.end(), some.begin(), some.end());
   };
-  if (peer_.kind == "s3")
-    with({"--endpoint", peer_.endpoint, "--key-id", peer_.key_id});
-  else if (peer_.kind == "sftp")
-    with({"--host", peer_.endpoint, "--port", std::to_string(peer_.port), "--user", peer_.key_id,
-          "--private-key", peer_.key_file, "--known-hosts", peer_.known_hosts});
+  if (peer.kind == "s3")
+    with({"--endpoint", peer.endpoint, "--key-id", peer.key_id});
+  else if (peer.kind == "sftp")
+    with({"--host", peer.endpoint, "--port", std::to_string(peer.port), "--user", peer.key_id,
+          "--private-key", peer.key_file, "--known-hosts", peer.known_hosts});
   else
-    with({"--url", peer_.endpoint});
-  if (peer_.kind == "webdav" && grants_)
+    with({"--url", peer.endpoint});
+  if (peer.kind == "webdav" && grants_)
     with({"--sign-in"});
-  else if (peer_.kind == "webdav")
-    with({"--user", peer_.key_id});
-  if (peer_.kind != "sftp" && !grants_) with({"--secret-file", Home("key.txt")});
-  Outcome added = Pargeter(account);
+  else if (peer.kind == "webdav")
+    with({"--user", peer.key_id});
+  if (peer.kind != "sftp" && !grants_) {
+    WriteAll(Home(name + ".key"), peer.secret + "\n");
+    with({"--secret-file", Home(name + ".key")});
+  }
+  const Outcome added = Pargeter(words);
   ASSERT_EQ(added.exit_code, 0) << added.err;
+}
+
+void Machine::AddDrive(const std::string& folder, const std::vector<std::string>& more) {
+  AddAccount("museum", peer_);
   std::vector<std::string> words = {"drive", "add",  "sheets", "--account",   "museum", "--folder",
                                     folder,  "--at", At(),     "--keep-free", "0"};
   words.insert(words.end(), more.begin(), more.end());
-  added = Pargeter(words);
+  const Outcome added = Pargeter(words);
   ASSERT_EQ(added.exit_code, 0) << added.err;
 }
 

@@ -36,6 +36,7 @@ class Machine {
   explicit Machine(Peer peer);
   ~Machine();  // takes its mounts away, whatever happened
   Outcome Pargeter(std::vector<std::string> words, int seconds = 60);
+  void AddAccount(const std::string& name, const Peer& peer);
   // Adds the account "museum" and the drive "sheets" at At(), and mounts it.
   void AddDrive(const std::string& folder, const std::vector<std::string>& more = {});
   void Mount();

@@ -1,8 +1,5 @@
 #include "face/stream/operations.h"
 
-#include <fmt/format.h>
-#include <sys/stat.h>
-#include <sys/statvfs.h>
 #include <sys/xattr.h>
 
 #include <algorithm>
@@ -10,77 +7,24 @@
 #include <cstring>
 
 #include "base/file.h"
-#include "base/log.h"
 #include "base/text.h"
-#include "engine/naming.h"
-#include "face/stream/policy.h"
+#include "face/stream/replies.h"
 
 namespace pargeter {
 namespace {
 
-constexpr std::uint32_t kBlock = 512;
 // renameat2's flags, from linux/fs.h
 constexpr unsigned kNoReplace = 1;
 
-Drive& DriveOf(fuse_req_t req) { return *static_cast<Drive*>(fuse_req_userdata(req)); }
 // In the handle of an open file: a pointer to a shared pointer, freed at its release.
 OpenFilePtr FileOf(const fuse_file_info* fi) {
   return fi == nullptr || fi->fh == 0 ? nullptr : *reinterpret_cast<OpenFilePtr*>(fi->fh);
 }
 
-void Fail(fuse_req_t req, const Error& error) {
-  Log(LogLevel::kDebug, "answered {}: {}", NameOf(error.code), error.what);
-  fuse_reply_err(req, ErrnoOf(error.code));
-}
-void Done(fuse_req_t req, const Status& status) {
-  if (status.ok()) {
-    fuse_reply_err(req, 0);
-  } else {
-    Fail(req, status.error());
-  }
-}
-
-timespec TimeOf(Nanos t) {
-  timespec out{};
-  out.tv_sec = t / 1'000'000'000;
-  out.tv_nsec = t % 1'000'000'000;
-  if (out.tv_nsec < 0) {
-    out.tv_nsec += 1'000'000'000;
-    --out.tv_sec;
-  }
-  return out;
-}
-
-struct stat StatOf(const Attr& a) {
-  struct stat s {};
-  s.st_ino = static_cast<ino_t>(a.id);
-  s.st_mode = a.mode | (a.kind == NodeKind::kFolder    ? S_IFDIR
-                        : a.kind == NodeKind::kSymlink ? S_IFLNK
-                                                       : S_IFREG);
-  s.st_nlink = a.deleted ? 0 : a.kind == NodeKind::kFolder ? 2 : 1;
-  s.st_uid = a.uid;
-  s.st_gid = a.gid;
-  s.st_size = static_cast<off_t>(a.size);
-  s.st_blocks = static_cast<blkcnt_t>((a.on_disk + kBlock - 1) / kBlock);
-  s.st_blksize = 128 * 1024;
-  s.st_mtim = s.st_atim = TimeOf(a.mtime);
-  s.st_ctim = TimeOf(a.ctime);
-  return s;
-}
-
-fuse_entry_param EntryOf(const Attr& a) {
-  fuse_entry_param e{};
-  e.ino = static_cast<fuse_ino_t>(a.id);
-  e.attr = StatOf(a);
-  e.attr_timeout = kAttributeSeconds;
-  e.entry_timeout = kEntrySeconds;
-  return e;
-}
-
-void ReplyEntry(fuse_req_t req, const Result<Attr>& attr) {
+void ReplyEntry(fuse_req_t req, const Place& at, const Result<Attr>& attr) {
   if (!attr.ok()) return Fail(req, attr.error());
-  const fuse_entry_param e = EntryOf(*attr);
-  if (fuse_reply_entry(req, &e) != 0) DriveOf(req).Forget(attr->id, 1);
+  const fuse_entry_param e = EntryOf(at, *attr);
+  if (fuse_reply_entry(req, &e) != 0) at.drive->Forget(attr->id, 1);
 }
 
 void Init(void*, fuse_conn_info* conn) {
@@ -98,36 +42,41 @@ void Init(void*, fuse_conn_info* conn) {
 }
 
 void Lookup(fuse_req_t req, fuse_ino_t parent, const char* name) {
-  const auto attr = DriveOf(req).Lookup(static_cast<NodeId>(parent), name);
+  const Place at = At(req, parent);
+  const auto attr = at.drive->Lookup(at.id, name);
   if (!attr.ok() && attr.error().code == Code::kNotFound) {
     fuse_entry_param nothing{};
     nothing.entry_timeout = kNothingThereSeconds;
     fuse_reply_entry(req, &nothing);
     return;
   }
-  ReplyEntry(req, attr);
+  ReplyEntry(req, at, attr);
 }
 
 void Forget(fuse_req_t req, fuse_ino_t ino, std::uint64_t count) {
-  DriveOf(req).Forget(static_cast<NodeId>(ino), count);
+  const Place at = At(req, ino);
+  at.drive->Forget(at.id, count);
   fuse_reply_none(req);
 }
 
 void ForgetMulti(fuse_req_t req, std::size_t count, fuse_forget_data* forgets) {
   for (std::size_t i = 0; i < count; ++i) {
-    DriveOf(req).Forget(static_cast<NodeId>(forgets[i].ino), forgets[i].nlookup);
+    const Place at = At(req, forgets[i].ino);
+    if (at.drive != nullptr) at.drive->Forget(at.id, forgets[i].nlookup);
   }
   fuse_reply_none(req);
 }
 
 void GetAttr(fuse_req_t req, fuse_ino_t ino, fuse_file_info*) {
-  const auto attr = DriveOf(req).GetAttr(static_cast<NodeId>(ino));
+  const Place at = At(req, ino);
+  const auto attr = at.drive->GetAttr(at.id);
   if (!attr.ok()) return Fail(req, attr.error());
-  const struct stat s = StatOf(*attr);
+  const struct stat s = StatOf(at, *attr);
   fuse_reply_attr(req, &s, kAttributeSeconds);
 }
 
 void SetAttr(fuse_req_t req, fuse_ino_t ino, struct stat* to, int set, fuse_file_info* fi) {
+  const Place at = At(req, ino);
   AttrChange change;
   if (set & FUSE_SET_ATTR_MODE) change.mode = to->st_mode & 07777;
   if (set & FUSE_SET_ATTR_UID) change.uid = to->st_uid;
@@ -136,61 +85,70 @@ void SetAttr(fuse_req_t req, fuse_ino_t ino, struct stat* to, int set, fuse_file
   if (set & FUSE_SET_ATTR_MTIME)
     change.mtime = to->st_mtim.tv_sec * 1'000'000'000 + to->st_mtim.tv_nsec;
   if (set & FUSE_SET_ATTR_MTIME_NOW) change.mtime = SystemClock().Wall();
-  const auto attr = DriveOf(req).SetAttr(static_cast<NodeId>(ino), change, FileOf(fi));
+  const auto attr = at.drive->SetAttr(at.id, change, FileOf(fi));
   if (!attr.ok()) return Fail(req, attr.error());
-  const struct stat s = StatOf(*attr);
+  const struct stat s = StatOf(at, *attr);
   fuse_reply_attr(req, &s, kAttributeSeconds);
 }
 
 void ReadLink(fuse_req_t req, fuse_ino_t ino) {
-  const auto target = DriveOf(req).ReadSymlink(static_cast<NodeId>(ino));
+  const Place at = At(req, ino);
+  const auto target = at.drive->ReadSymlink(at.id);
   if (!target.ok()) return Fail(req, target.error());
   fuse_reply_readlink(req, target->c_str());
 }
 
 void MkNod(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode, dev_t) {
+  const Place at = At(req, parent);
   if (!S_ISREG(mode)) {  // no store can hold devices, pipes and sockets
     fuse_reply_err(req, EPERM);
     return;
   }
-  Drive& drive = DriveOf(req);
+  Drive& drive = *at.drive;
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  auto opened = drive.Create(static_cast<NodeId>(parent), name, mode, ctx->uid, ctx->gid, true);
+  auto opened = drive.Create(at.id, name, mode, ctx->uid, ctx->gid, true);
   if (!opened.ok()) return Fail(req, opened.error());
   drive.Release(opened->file);
-  ReplyEntry(req, opened->attr);
+  ReplyEntry(req, at, opened->attr);
 }
 
 void MkDir(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode) {
+  const Place at = At(req, parent);
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  ReplyEntry(req,
-             DriveOf(req).MakeFolder(static_cast<NodeId>(parent), name, mode, ctx->uid, ctx->gid));
+  ReplyEntry(req, at, at.drive->MakeFolder(at.id, name, mode, ctx->uid, ctx->gid));
 }
 
 void Unlink(fuse_req_t req, fuse_ino_t parent, const char* name) {
-  Done(req, DriveOf(req).Unlink(static_cast<NodeId>(parent), name));
+  const Place at = At(req, parent);
+  Done(req, at.drive->Unlink(at.id, name));
 }
 
 void RmDir(fuse_req_t req, fuse_ino_t parent, const char* name) {
-  const Status removed = DriveOf(req).RemoveFolder(static_cast<NodeId>(parent), name);
+  const Place at = At(req, parent);
+  const Status removed = at.drive->RemoveFolder(at.id, name);
   Done(req, removed);
 }
 
 void SymLink(fuse_req_t req, const char* target, fuse_ino_t parent, const char* name) {
+  const Place at = At(req, parent);
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  ReplyEntry(
-      req, DriveOf(req).MakeSymlink(static_cast<NodeId>(parent), name, target, ctx->uid, ctx->gid));
+  ReplyEntry(req, at, at.drive->MakeSymlink(at.id, name, target, ctx->uid, ctx->gid));
 }
 
 void Rename(fuse_req_t req, fuse_ino_t parent, const char* name, fuse_ino_t new_parent,
             const char* new_name, unsigned flags) {
+  const Place at = At(req, parent);
   if (flags & ~kNoReplace) {  // an exchange would be two moves that can fail half-way
     fuse_reply_err(req, EINVAL);
     return;
   }
-  Done(req, DriveOf(req).Rename(static_cast<NodeId>(parent), name, static_cast<NodeId>(new_parent),
-                                new_name,
-                                flags & kNoReplace ? Drive::Replace::kNo : Drive::Replace::kYes));
+  const Place to = At(req, new_parent);
+  if (to.drive != at.drive) {  // as between two file systems: whoever moves copies, then deletes
+    fuse_reply_err(req, EXDEV);
+    return;
+  }
+  Done(req, at.drive->Rename(at.id, name, to.id, new_name,
+                             flags & kNoReplace ? Drive::Replace::kNo : Drive::Replace::kYes));
 }
 
 void Link(fuse_req_t req, fuse_ino_t, fuse_ino_t, const char*) { fuse_reply_err(req, EPERM); }
@@ -203,8 +161,8 @@ void SetMode(fuse_file_info* fi, const OpenFilePtr& file) {
   fi->fh = reinterpret_cast<std::uint64_t>(new OpenFilePtr(file));
 }
 
-void Abandon(fuse_req_t req, fuse_file_info* fi) {
-  DriveOf(req).Release(FileOf(fi));
+void Abandon(const Place& at, fuse_file_info* fi) {
+  at.drive->Release(FileOf(fi));
   delete reinterpret_cast<OpenFilePtr*>(fi->fh);
 }
 
@@ -230,113 +188,105 @@ std::string ShyProgram(Drive& drive, pid_t pid) {
 }
 
 void Open(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
+  const Place at = At(req, ino);
   const bool writes = (fi->flags & O_ACCMODE) != O_RDONLY;
   const Drive::Intent intent = fi->flags & O_TRUNC ? Drive::Intent::kTruncate
                                : writes            ? Drive::Intent::kWrite
                                                    : Drive::Intent::kRead;
-  auto opened = DriveOf(req).OpenNode(static_cast<NodeId>(ino), intent);
+  auto opened = at.drive->OpenNode(at.id, intent);
   if (!opened.ok()) return Fail(req, opened.error());
   // whoever may not fetch is asked for only where something would have to be fetched
   bool shy = false;
   if (!writes && opened->attr.on_disk < opened->attr.size) {
-    const std::string program = ShyProgram(DriveOf(req), fuse_req_ctx(req)->pid);
+    const std::string program = ShyProgram(*at.drive, fuse_req_ctx(req)->pid);
     shy = !program.empty();
-    if (shy) DriveOf(req).MakeShy(opened->file, program);
+    if (shy) at.drive->MakeShy(opened->file, program);
   }
   SetMode(fi, opened->file);
   if (shy) fi->direct_io = 1;  // it may get less than it asks for, which a cached read may not
   // no release comes after a reply that did not arrive
-  if (fuse_reply_open(req, fi) != 0) Abandon(req, fi);
+  if (fuse_reply_open(req, fi) != 0) Abandon(at, fi);
 }
 
 void Create(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode, fuse_file_info* fi) {
+  const Place at = At(req, parent);
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  auto opened = DriveOf(req).Create(static_cast<NodeId>(parent), name, mode, ctx->uid, ctx->gid,
-                                    (fi->flags & O_EXCL) != 0);
+  auto opened = at.drive->Create(at.id, name, mode, ctx->uid, ctx->gid, (fi->flags & O_EXCL) != 0);
   if (!opened.ok()) return Fail(req, opened.error());
   SetMode(fi, opened->file);
-  const fuse_entry_param e = EntryOf(opened->attr);
+  const fuse_entry_param e = EntryOf(at, opened->attr);
   if (fuse_reply_create(req, &e, fi) != 0) {
-    DriveOf(req).Forget(opened->attr.id, 1);
-    Abandon(req, fi);
+    at.drive->Forget(opened->attr.id, 1);
+    Abandon(at, fi);
   }
 }
 
-void Read(fuse_req_t req, fuse_ino_t, std::size_t size, off_t offset, fuse_file_info* fi) {
+void Read(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, fuse_file_info* fi) {
+  const Place at = At(req, ino);
   // one buffer for each thread, kept: a request is at most 1 MiB
   thread_local std::string buffer;
   if (buffer.size() < size) buffer.resize(size);
   const auto n =
-      DriveOf(req).Read(FileOf(fi), buffer.data(), size, static_cast<std::uint64_t>(offset));
+      at.drive->Read(FileOf(fi), buffer.data(), size, static_cast<std::uint64_t>(offset));
   if (!n.ok()) return Fail(req, n.error());
   fuse_reply_buf(req, buffer.data(), *n);
 }
 
-void Write(fuse_req_t req, fuse_ino_t, const char* data, std::size_t size, off_t offset,
+void Write(fuse_req_t req, fuse_ino_t ino, const char* data, std::size_t size, off_t offset,
            fuse_file_info* fi) {
-  const Status wrote = DriveOf(req).Write(FileOf(fi), std::string_view(data, size),
-                                          static_cast<std::uint64_t>(offset), false);
+  const Place at = At(req, ino);
+  const Status wrote = at.drive->Write(FileOf(fi), std::string_view(data, size),
+                                       static_cast<std::uint64_t>(offset), false);
   if (!wrote.ok()) return Fail(req, wrote.error());
   fuse_reply_write(req, size);
 }
 
-void Flush(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) {
-  Done(req, DriveOf(req).Flush(FileOf(fi)));
+void Flush(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
+  const Place at = At(req, ino);
+  Done(req, at.drive->Flush(FileOf(fi)));
 }
-void Fsync(fuse_req_t req, fuse_ino_t, int, fuse_file_info* fi) {
-  Done(req, DriveOf(req).Fsync(FileOf(fi)));
+void Fsync(fuse_req_t req, fuse_ino_t ino, int, fuse_file_info* fi) {
+  const Place at = At(req, ino);
+  Done(req, at.drive->Fsync(FileOf(fi)));
 }
 
-void Release(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) {
-  DriveOf(req).Release(FileOf(fi));
+void Release(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
+  const Place at = At(req, ino);
+  at.drive->Release(FileOf(fi));
   delete reinterpret_cast<OpenFilePtr*>(fi->fh);
   fuse_reply_err(req, 0);
 }
 
 void OpenDir(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
-  const Status opened = DriveOf(req).OpenFolder(static_cast<NodeId>(ino));
+  const Place at = At(req, ino);
+  const Status opened = at.drive->OpenFolder(at.id);
   if (!opened.ok()) return Fail(req, opened.error());
   fi->fh = 0;
   fuse_reply_open(req, fi);
 }
 void FsyncDir(fuse_req_t req, fuse_ino_t, int, fuse_file_info*) { fuse_reply_err(req, 0); }
 
-// Positions in a folder: 1 and 2 are behind "." and "..", others are a node's id and 2.
 void ReadDirAs(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, bool plus) {
-  Drive& drive = DriveOf(req);
-  std::string buffer(size, '\0');
-  std::size_t used = 0;
-  const auto add = [&](const std::string& name, const fuse_entry_param& e, off_t next) {
-    const std::size_t need = plus ? fuse_add_direntry_plus(req, buffer.data() + used, size - used,
-                                                           name.c_str(), &e, next)
-                                  : fuse_add_direntry(req, buffer.data() + used, size - used,
-                                                      name.c_str(), &e.attr, next);
-    if (need > size - used) return false;
-    used += need;
-    return true;
-  };
-  for (off_t dots = offset; dots < 2; ++dots) {
-    fuse_entry_param e{};
-    e.attr.st_mode = S_IFDIR;
-    e.attr.st_ino = ino;
-    if (!add(dots == 0 ? "." : "..", e, dots + 1)) break;
-  }
+  const Place at = At(req, ino);
+  Drive& drive = *at.drive;
+  DirReply reply(req, size, plus);
+  reply.AddDots(ino, offset);
   const NodeId after = offset < 2 ? 0 : static_cast<NodeId>(offset) - 2;
   const int limit = static_cast<int>(size / (plus ? 168 : 40)) + 1;
-  const auto entries = drive.ReadFolder(static_cast<NodeId>(ino), after, limit, plus);
+  const auto entries = drive.ReadFolder(at.id, after, limit, plus);
   if (!entries.ok()) return Fail(req, entries.error());
   bool full = false;
   for (const DirEntry& entry : *entries) {
     fuse_entry_param e{};
     if (entry.attributes_complete) {
-      e = EntryOf(entry.attr);
+      e = EntryOf(at, entry.attr);
     } else {
-      e.attr.st_ino = static_cast<ino_t>(entry.attr.id);  // of a kind that a lookup will tell
+      e.attr.st_ino = at.InodeOf(entry.attr.id);  // of a kind that a lookup will tell
     }
-    full = full || !add(entry.name, e, static_cast<off_t>(entry.attr.id) + 2);
+    full = full || !reply.Add(entry.name, e, static_cast<off_t>(entry.attr.id) + 2);
     if (full && plus && entry.attributes_complete) drive.Forget(entry.attr.id, 1);
   }
-  fuse_reply_buf(req, buffer.data(), used);
+  reply.Send();
 }
 void ReadDir(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, fuse_file_info*) {
   ReadDirAs(req, ino, size, offset, false);
@@ -345,17 +295,11 @@ void ReadDirPlus(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset,
   ReadDirAs(req, ino, size, offset, true);
 }
 
-void StatFs(fuse_req_t req, fuse_ino_t) {
-  const auto space = DriveOf(req).SpaceOf();
+void StatFs(fuse_req_t req, fuse_ino_t ino) {
+  const Place at = At(req, ino);
+  const auto space = at.drive->SpaceOf();
   if (!space.ok()) return Fail(req, space.error());
-  struct statvfs s {};
-  s.f_bsize = s.f_frsize = 4096;
-  s.f_blocks = space->on_disk / 4096;
-  s.f_bfree = s.f_bavail = space->size / 4096;
-  s.f_files = 1u << 30;
-  s.f_ffree = s.f_favail = 1u << 29;
-  s.f_namemax = kMaxName;
-  fuse_reply_statfs(req, &s);
+  ReplySpace(req, space->on_disk, space->size);
 }
 
 constexpr const char* kStateName = "user.pargeter.state";
@@ -374,6 +318,7 @@ void ReplyValue(fuse_req_t req, const std::string& value, std::size_t size) {
 }
 
 void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size) {
+  const Place at = At(req, ino);
   const std::string_view wanted(name);
   if (wanted.substr(0, 17) == "system.posix_acl_") {
     fuse_reply_err(req, EOPNOTSUPP);
@@ -383,7 +328,7 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
     fuse_reply_err(req, ENODATA);
     return;
   }
-  const auto state = DriveOf(req).State(static_cast<NodeId>(ino));
+  const auto state = at.drive->State(at.id);
   if (!state.ok()) return Fail(req, state.error());
   if (wanted == kVersionName && state->node.version.empty()) {
     fuse_reply_err(req, ENODATA);
@@ -397,23 +342,26 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
 }
 
 void ListXattr(fuse_req_t req, fuse_ino_t ino, std::size_t size) {
-  const auto state = DriveOf(req).State(static_cast<NodeId>(ino));
+  const Place at = At(req, ino);
+  const auto state = at.drive->State(at.id);
   if (!state.ok()) return Fail(req, state.error());
-  std::string names = std::string(kStateName) + '\0' + kPlacementName + '\0';
-  if (!state->node.version.empty()) names += std::string(kVersionName) + '\0';
+  std::string names;
+  for (const char* name : {kStateName, kPlacementName, kVersionName})
+    if (name != kVersionName || !state->node.version.empty()) names.append(name).push_back('\0');
   ReplyValue(req, names, size);
 }
 
 // Only what asks the drive for something: others would not reach the store.
 void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* value, std::size_t size,
               int) {
+  const Place at = At(req, ino);
   if (std::string_view(name) != kAskName) {
     fuse_reply_err(req, EOPNOTSUPP);
     return;
   }
   const std::string wish(value, size);
-  Drive& drive = DriveOf(req);
-  const auto id = static_cast<NodeId>(ino);
+  Drive& drive = *at.drive;
+  const auto id = at.id;
   Status done;
   if (wish == "evict") {
     const auto evicted = drive.Evict({id}, {});
@@ -431,35 +379,116 @@ void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* valu
 }
 void RemoveXattr(fuse_req_t req, fuse_ino_t, const char*) { fuse_reply_err(req, EOPNOTSUPP); }
 
-void Fallocate(fuse_req_t req, fuse_ino_t, int mode, off_t offset, off_t length,
+void Fallocate(fuse_req_t req, fuse_ino_t ino, int mode, off_t offset, off_t length,
                fuse_file_info* fi) {
-  Done(req, DriveOf(req).Allocate(FileOf(fi), mode, static_cast<std::uint64_t>(offset),
-                                  static_cast<std::uint64_t>(length)));
+  const Place at = At(req, ino);
+  Done(req, at.drive->Allocate(FileOf(fi), mode, static_cast<std::uint64_t>(offset),
+                               static_cast<std::uint64_t>(length)));
 }
 
-void Lseek(fuse_req_t req, fuse_ino_t, off_t offset, int whence, fuse_file_info* fi) {
-  const auto at =
-      DriveOf(req).Seek(FileOf(fi), static_cast<std::uint64_t>(offset), whence == SEEK_HOLE);
-  if (!at.ok()) {
+void Lseek(fuse_req_t req, fuse_ino_t ino, off_t offset, int whence, fuse_file_info* fi) {
+  const Place at = At(req, ino);
+  const auto found =
+      at.drive->Seek(FileOf(fi), static_cast<std::uint64_t>(offset), whence == SEEK_HOLE);
+  if (!found.ok()) {
     fuse_reply_err(req, ENXIO);
     return;
   }
-  fuse_reply_lseek(req, static_cast<off_t>(*at));
+  fuse_reply_lseek(req, static_cast<off_t>(*found));
 }
 
-void CopyFileRange(fuse_req_t req, fuse_ino_t, off_t in, fuse_file_info* fi_in, fuse_ino_t,
+void CopyFileRange(fuse_req_t req, fuse_ino_t ino, off_t in, fuse_file_info* fi_in, fuse_ino_t into,
                    off_t out, fuse_file_info* fi_out, std::size_t size, int) {
-  const auto n = DriveOf(req).CopyWhole(FileOf(fi_in), static_cast<std::uint64_t>(in),
-                                        FileOf(fi_out), static_cast<std::uint64_t>(out), size);
+  const Place at = At(req, ino);
+  if (At(req, into).drive != at.drive) {
+    fuse_reply_err(req, EXDEV);
+    return;
+  }
+  const auto n = at.drive->CopyWhole(FileOf(fi_in), static_cast<std::uint64_t>(in), FileOf(fi_out),
+                                     static_cast<std::uint64_t>(out), size);
   if (!n.ok()) return Fail(req, n.error());
   fuse_reply_write(req, *n);
 }
 
-// An exception of a library must not pass through libfuse's C frames.
-template <auto Op, typename... Args>
+// -- the root over several drives: what is not among these is refused there
+
+void TopLookup(fuse_req_t req, fuse_ino_t, const char* name) {
+  const auto folder = ShownOf(req).Find(name);
+  if (!folder) {
+    fuse_entry_param nothing{};
+    nothing.entry_timeout = kNothingThereSeconds;
+    fuse_reply_entry(req, &nothing);
+    return;
+  }
+  ReplyEntry(req, folder->root, folder->root.drive->GetAttr(kRootId));
+}
+
+void TopGetAttr(fuse_req_t req, fuse_ino_t ino, fuse_file_info*) {
+  if (ino != Shown::kTop) {
+    fuse_reply_err(req, ESTALE);
+    return;
+  }
+  const struct stat s = StatOf({}, ShownOf(req).TopAttr());
+  fuse_reply_attr(req, &s, kAttributeSeconds);
+}
+
+void TopOpenDir(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) { fuse_reply_open(req, fi); }
+void TopFsyncDir(fuse_req_t req, fuse_ino_t, int, fuse_file_info*) { fuse_reply_err(req, 0); }
+
+void TopReadDirAs(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, bool plus) {
+  DirReply reply(req, size, plus);
+  reply.AddDots(ino, offset);
+  for (const Shown::Folder& folder :
+       ShownOf(req).After(offset < 2 ? 0 : static_cast<std::uint64_t>(offset) - 2)) {
+    const auto attr = folder.root.drive->GetAttr(kRootId);  // roots are known for ever
+    if (!attr.ok()) continue;
+    if (!reply.Add(folder.name, EntryOf(folder.root, *attr),
+                   static_cast<off_t>(folder.root.base >> kSlotShift) + 2))
+      break;
+  }
+  reply.Send();
+}
+void TopReadDir(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, fuse_file_info*) {
+  TopReadDirAs(req, ino, size, offset, false);
+}
+void TopReadDirPlus(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset,
+                    fuse_file_info*) {
+  TopReadDirAs(req, ino, size, offset, true);
+}
+
+// As much as all of them hold, and room for what fits into one of them.
+void TopStatFs(fuse_req_t req, fuse_ino_t) {
+  std::uint64_t all = 0, free = 0;
+  for (const Shown::Folder& folder : ShownOf(req).After(0)) {
+    const auto space = folder.root.drive->SpaceOf();
+    if (!space.ok()) continue;
+    all = std::max(all, space->on_disk);
+    free = std::max(free, space->size);
+  }
+  ReplySpace(req, all, free);
+}
+
+void TopGetXattr(fuse_req_t req, fuse_ino_t, const char*, std::size_t) {
+  fuse_reply_err(req, ENODATA);
+}
+void TopListXattr(fuse_req_t req, fuse_ino_t, std::size_t size) { ReplyValue(req, "", size); }
+void TopForget(fuse_req_t req, fuse_ino_t, std::uint64_t) { fuse_reply_none(req); }
+
+constexpr auto kRefused = [](fuse_req_t req, auto...) { fuse_reply_err(req, EACCES); };
+
+inline fuse_ino_t InodeIn(fuse_ino_t ino, ...) { return ino; }
+inline fuse_ino_t InodeIn(const char*, fuse_ino_t parent, const char*) { return parent; }
+
+// To the drive that the inode is of, or the root over all. An exception of a library must not pass
+// through libfuse's C frames.
+template <auto Op, auto OnTop, typename... Args>
 void Guarded(fuse_req_t req, Args... args) noexcept {
   try {
-    Op(req, args...);
+    if (At(req, InodeIn(args...)).drive != nullptr) {
+      Op(req, args...);
+    } else {
+      OnTop(req, args...);
+    }
   } catch (const std::bad_alloc&) {
     fuse_reply_err(req, ENOMEM);
   } catch (const std::exception& e) {
@@ -468,11 +497,11 @@ void Guarded(fuse_req_t req, Args... args) noexcept {
   }
 }
 
-template <auto Op>
+template <auto Op, auto OnTop = kRefused>
 struct Wrap;
-template <typename... Args, void (*Op)(fuse_req_t, Args...)>
-struct Wrap<Op> {
-  static constexpr void (*value)(fuse_req_t, Args...) = &Guarded<Op, Args...>;
+template <typename... Args, void (*Op)(fuse_req_t, Args...), auto OnTop>
+struct Wrap<Op, OnTop> {
+  static constexpr void (*value)(fuse_req_t, Args...) = &Guarded<Op, OnTop, Args...>;
 };
 
 }  // namespace
@@ -481,10 +510,10 @@ const fuse_lowlevel_ops& StreamOperations() {
   static const fuse_lowlevel_ops ops = [] {
     fuse_lowlevel_ops o{};
     o.init = Init;
-    o.lookup = Wrap<&Lookup>::value;
-    o.forget = Wrap<&Forget>::value;
-    o.forget_multi = Wrap<&ForgetMulti>::value;
-    o.getattr = Wrap<&GetAttr>::value;
+    o.lookup = Wrap<&Lookup, &TopLookup>::value;
+    o.forget = Wrap<&Forget, &TopForget>::value;
+    o.forget_multi = ForgetMulti;
+    o.getattr = Wrap<&GetAttr, &TopGetAttr>::value;
     o.setattr = Wrap<&SetAttr>::value;
     o.readlink = Wrap<&ReadLink>::value;
     o.mknod = Wrap<&MkNod>::value;
@@ -501,14 +530,14 @@ const fuse_lowlevel_ops& StreamOperations() {
     o.flush = Wrap<&Flush>::value;
     o.release = Wrap<&Release>::value;
     o.fsync = Wrap<&Fsync>::value;
-    o.opendir = Wrap<&OpenDir>::value;
-    o.readdir = Wrap<&ReadDir>::value;
-    o.readdirplus = Wrap<&ReadDirPlus>::value;
-    o.fsyncdir = Wrap<&FsyncDir>::value;
-    o.statfs = Wrap<&StatFs>::value;
+    o.opendir = Wrap<&OpenDir, &TopOpenDir>::value;
+    o.readdir = Wrap<&ReadDir, &TopReadDir>::value;
+    o.readdirplus = Wrap<&ReadDirPlus, &TopReadDirPlus>::value;
+    o.fsyncdir = Wrap<&FsyncDir, &TopFsyncDir>::value;
+    o.statfs = Wrap<&StatFs, &TopStatFs>::value;
     o.setxattr = Wrap<&SetXattr>::value;
-    o.getxattr = Wrap<&GetXattr>::value;
-    o.listxattr = Wrap<&ListXattr>::value;
+    o.getxattr = Wrap<&GetXattr, &TopGetXattr>::value;
+    o.listxattr = Wrap<&ListXattr, &TopListXattr>::value;
     o.removexattr = Wrap<&RemoveXattr>::value;
     o.fallocate = Wrap<&Fallocate>::value;
     o.lseek = Wrap<&Lseek>::value;

@@ -8,7 +8,7 @@
 
 namespace pargeter {
 
-// `userdata` of the session is the Drive.
+// `userdata` of the session is a Shown.
 const fuse_lowlevel_ops& StreamOperations();
 
 }  // namespace pargeter

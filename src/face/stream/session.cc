@@ -19,7 +19,7 @@ struct StreamFace::Session {
   bool mounted = false;
 };
 
-Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Drive* drive, const MountOptions& options) {
+Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Shown* shown, const MountOptions& options) {
   auto face = std::unique_ptr<StreamFace>(new StreamFace());
   face->session_ = std::make_unique<Session>();
   Session& session = *face->session_;
@@ -32,7 +32,7 @@ Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Drive* drive, const MountO
   if (options.share_with_all) list += ",allow_other";
   fuse_opt_add_arg(&args, "-o");
   fuse_opt_add_arg(&args, list.c_str());
-  session.se = fuse_session_new(&args, &StreamOperations(), sizeof(fuse_lowlevel_ops), drive);
+  session.se = fuse_session_new(&args, &StreamOperations(), sizeof(fuse_lowlevel_ops), shown);
   fuse_opt_free_args(&args);
   if (session.se == nullptr) return Error(Code::kInternal, "the FUSE session could not be made");
   if (fuse_session_mount(session.se, options.at.c_str()) != 0) {
@@ -75,15 +75,14 @@ Status StreamFace::Unmount(bool now) {
   return {};
 }
 
-void StreamFace::ContentChanged(NodeId id) {
-  fuse_lowlevel_notify_inval_inode(session_->se, static_cast<fuse_ino_t>(id), 0, 0);
+void StreamFace::ContentChanged(Inode inode) {
+  fuse_lowlevel_notify_inval_inode(session_->se, inode, 0, 0);
 }
-void StreamFace::AttributesChanged(NodeId id) {
-  fuse_lowlevel_notify_inval_inode(session_->se, static_cast<fuse_ino_t>(id), -1, 0);
+void StreamFace::AttributesChanged(Inode inode) {
+  fuse_lowlevel_notify_inval_inode(session_->se, inode, -1, 0);
 }
-void StreamFace::NameChanged(NodeId parent, const std::string& name) {
-  fuse_lowlevel_notify_inval_entry(session_->se, static_cast<fuse_ino_t>(parent), name.c_str(),
-                                   name.size());
+void StreamFace::NameChanged(Inode parent, const std::string& name) {
+  fuse_lowlevel_notify_inval_entry(session_->se, parent, name.c_str(), name.size());
 }
 
 }  // namespace pargeter

@@ -1,11 +1,14 @@
-// The streaming face: one drive as a FUSE file system, over libfuse's low-level interface.
+// The streaming face: one drive, or several side by side, as a FUSE file system, over libfuse's
+// low-level interface.
 #pragma once
 
+#include <atomic>
 #include <memory>
 #include <string>
 
 #include "base/error.h"
 #include "engine/drive.h"
+#include "face/stream/shown.h"
 
 namespace pargeter {
 
@@ -16,25 +19,49 @@ struct MountOptions {
   bool share_with_all = false;  // other users may look in; their permissions are checked
 };
 
-class StreamFace : public ChangeListener {
+class StreamFace {
  public:
-  // Mounts; from here on the kernel queues requests. kPermission if the kernel refuses.
-  static Result<std::unique_ptr<StreamFace>> Mount(Drive* drive, const MountOptions& options);
-  ~StreamFace() override;
+  // Mounts; from here on the kernel queues requests. kPermission if the kernel refuses. `shown`
+  // must outlive it.
+  static Result<std::unique_ptr<StreamFace>> Mount(Shown* shown, const MountOptions& options);
+  ~StreamFace();
 
   // Serves requests on many threads until the file system is unmounted.
   Status Serve();
   // Takes the mount away, upon which Serve returns. kBusy: somebody uses it, and how is kIfFree.
   Status Unmount(bool now);
 
-  void ContentChanged(NodeId id) override;
-  void AttributesChanged(NodeId id) override;
-  void NameChanged(NodeId parent, const std::string& name) override;
+  // What the kernel may remember of these is no longer true.
+  void ContentChanged(Inode inode);
+  void AttributesChanged(Inode inode);
+  void NameChanged(Inode parent, const std::string& name);
 
  private:
   StreamFace() = default;
   struct Session;
   std::unique_ptr<Session> session_;
+};
+
+// Carries a drive's changes to the face that shows it. Before it is shown they go nowhere.
+class FaceListener : public ChangeListener {
+ public:
+  void Attach(StreamFace* face, Inode base) {
+    base_ = base;
+    face_ = face;
+  }
+  void ContentChanged(NodeId id) override {
+    if (StreamFace* face = face_) face->ContentChanged(base_ | static_cast<Inode>(id));
+  }
+  void AttributesChanged(NodeId id) override {
+    if (StreamFace* face = face_) face->AttributesChanged(base_ | static_cast<Inode>(id));
+  }
+  void NameChanged(NodeId parent, const std::string& name) override {
+    if (StreamFace* face = face_) face->NameChanged(base_ | static_cast<Inode>(parent), name);
+  }
+
+ private:
+  std::atomic<Inode> base_{0};
+  std::atomic<StreamFace*> face_{nullptr};
 };
 
 }  // namespace pargeter
