@@ -58,6 +58,29 @@ struct Content {
   bool unsaved GUARDED_BY(mu) = false;         // `present` differs from what the index says
   bool written GUARDED_BY(mu) = false;         // written since the last close or fsync
   bool detached GUARDED_BY(mu) = false;
+  int about_to_change GUARDED_BY(mu) = 0;  // WritingMarks
+};
+
+// Held by whoever has journalled that a content changes, until it has and its node's generation
+// says so. An upload that is acknowledged meanwhile had the former bytes: the node stays dirty.
+class WritingMark {
+ public:
+  WritingMark() = default;
+  // The caller holds `content->mu`.
+  explicit WritingMark(std::shared_ptr<Content> content) NO_TS_ANALYSIS
+      : content_(std::move(content)) {
+    ++content_->about_to_change;
+  }
+  WritingMark(WritingMark&&) noexcept = default;
+  WritingMark& operator=(WritingMark&&) = delete;
+  ~WritingMark() {
+    if (!content_) return;
+    const Lock lock(content_->mu);
+    --content_->about_to_change;
+  }
+
+ private:
+  std::shared_ptr<Content> content_;
 };
 
 }  // namespace pargeter

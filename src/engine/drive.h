@@ -405,9 +405,8 @@ class Drive {
   void SaveUses() REQUIRES(tree_mutex_);
   void CloseIdle() REQUIRES(tree_mutex_);
   Result<Opened> MakeOpen(Live* live, bool writing) REQUIRES(tree_mutex_);
-  Status BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
+  Result<WritingMark> BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
   Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
-  Status DirtyAgain(Live* live) REQUIRES(tree_mutex_);
   Status Grew(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
   Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);

@@ -101,7 +101,7 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
 Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) {
   if (!append) PG_TRY(CheckAccount(file->id, offset + data.size()));
-  PG_TRY(BeginWriting(file));
+  PG_ASSIGN(const WritingMark mark, BeginWriting(file));
   Content* content = file->content.get();
   std::uint64_t end = 0;
   {
@@ -127,25 +127,11 @@ Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_
   return Grew(file->id, end);
 }
 
-// An upload may have been acknowledged between BeginWriting and the change of content.
-Status Drive::DirtyAgain(Live* live) {
-  if ((live->node.dirty & kData) || !live->content) return {};
-  live->node.dirty |= kData;
-  if (!live->node.gone()) PG_TRY(AddIntent(live));
-  const Lock lock(live->content->mu);
-  if (live->content->place == Place::kCache) {
-    PG_TRY(blocks_->Move(live->node.id, Place::kCache, Place::kPending, &live->content->fd));
-    live->content->place = Place::kPending;
-  }
-  return {};
-}
-
 Status Drive::Grew(NodeId id, std::uint64_t end) {
   const Lock tree(tree_mutex_);
   const auto it = live_.find(id);
   if (it == live_.end()) return {};
   Live& live = *it->second;
-  PG_TRY(DirtyAgain(&live));
   live.node.size = std::max(live.node.size, end);
   live.node.mtime = live.node.ctime = options_.clock->Wall();
   live.node.copy_of.clear();
@@ -158,7 +144,6 @@ Status Drive::Grew(NodeId id, std::uint64_t end) {
 
 Status Drive::Truncate(Live* live, std::uint64_t size) {
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
-  PG_TRY(DirtyAgain(live));
   {
     const Lock lock(content->mu);
     content->WaitForFilling();
@@ -195,7 +180,7 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
   if (mode & ~(FALLOC_FL_KEEP_SIZE | FALLOC_FL_PUNCH_HOLE | FALLOC_FL_ZERO_RANGE)) {
     return Error(Code::kUnsupported, "this kind of allocation is not known");
   }
-  PG_TRY(BeginWriting(file));
+  PG_ASSIGN(const WritingMark mark, BeginWriting(file));
   std::uint64_t end = offset + size;
   {
     Content* content = file->content.get();
@@ -252,7 +237,7 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
   const Error by_bytes(Code::kUnsupported, "copied by reading and writing");
   if (from_offset != 0 || to_offset != 0 || from->id == to->id || !provider_->Can().server_copy)
     return by_bytes;
-  PG_TRY(BeginWriting(to));
+  PG_ASSIGN(const WritingMark mark, BeginWriting(to));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * source, Get(from->id));
   PG_ASSIGN(Live * target, Get(to->id));

@@ -110,12 +110,12 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
                 OpenNode(id, *change.size == 0 ? Intent::kTruncate : Intent::kWrite));
       writer = opened.file;
     }
-    Status cut = BeginWriting(writer);
-    if (cut.ok()) {
+    Status cut = [&]() -> Status {
+      PG_ASSIGN(const WritingMark mark, BeginWriting(writer));
       const Lock tree(tree_mutex_);
       PG_ASSIGN(Live * live, Get(id));
-      cut = Truncate(live, *change.size);
-    }
+      return Truncate(live, *change.size);
+    }();
     if (cut.ok() && writer != file) cut = Flush(writer);
     if (writer != file) Release(writer);
     PG_TRY(cut);

@@ -171,9 +171,9 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
   PG_ASSIGN(Opened opened, MakeOpen(live, intent != Intent::kRead));
   if (intent != Intent::kTruncate) return opened;
   tree.Unlock();
-  Status cut = BeginWriting(opened.file);
+  const auto mark = BeginWriting(opened.file);
   tree.Relock();
-  if (cut.ok()) cut = Truncate(live, 0);
+  const Status cut = mark.ok() ? Truncate(live, 0) : Status(mark.error());
   if (!cut.ok()) {
     tree.Unlock();
     Release(opened.file);
@@ -211,10 +211,10 @@ Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std:
 }
 
 // The first write makes the node dirty, in the journal before in the file.
-Status Drive::BeginWriting(const OpenFilePtr& file) {
+Result<WritingMark> Drive::BeginWriting(const OpenFilePtr& file) {
   {
     const Lock lock(file->content->mu);
-    if (file->content->place == Place::kPending) return {};
+    if (file->content->place == Place::kPending) return WritingMark(file->content);
   }
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
@@ -232,7 +232,7 @@ Status Drive::BeginWriting(const OpenFilePtr& file) {
     PG_TRY(AddIntent(live));
   }
   const Lock lock(content->mu);
-  if (content->place == Place::kPending) return {};
+  if (content->place == Place::kPending) return WritingMark(file->content);
   if (!content->present.empty()) {
     // bytes that a power cut would leave trusted are not overwritten before the disk knows
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
@@ -242,7 +242,7 @@ Status Drive::BeginWriting(const OpenFilePtr& file) {
   content->place = Place::kPending;
   content->unsaved = true;
   cache_changed_ = true;
-  return {};
+  return WritingMark(file->content);
 }
 
 // Size and presence into the index, in one transaction. The content's bytes must be in the kernel.

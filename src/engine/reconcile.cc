@@ -294,7 +294,11 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
     PG_TRY(LeaveOldPlace(*job, how == Sent::kCopy));
   DropOccupant(job);
   bool thin = false;
-  const bool same_bytes = node.generation == job->node.generation;
+  bool same_bytes = node.generation == job->node.generation;
+  if (live->content) {
+    const Lock lock(live->content->mu);
+    same_bytes = same_bytes && live->content->about_to_change == 0;
+  }
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
                                node.uid == job->node.uid && node.gid == job->node.gid;
   // a move takes none along: they go up afterwards
