@@ -4,7 +4,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 
 BUILD_PACKAGES='g++ cmake ninja-build pkg-config git ca-certificates libfuse3-dev fuse3 libcurl4-openssl-dev
   libsqlite3-dev libpugixml-dev nlohmann-json3-dev libtomlplusplus-dev libcli11-dev libfmt-dev libspdlog-dev
-  libssl-dev libcpp-httplib-dev libsystemd-dev libsecret-1-dev libmicrohttpd-dev libssh-dev'
+  libssl-dev libcpp-httplib-dev libsystemd-dev libsecret-1-dev libmicrohttpd-dev libssh-dev libutf8proc-dev'
 TEST_PACKAGES='libgtest-dev libgmock-dev libbenchmark-dev openssl curl attr'
 
 say() { printf '%s\n' "== $*"; }

@@ -72,6 +72,7 @@ class DriveServer::Impl {
         store_(*store),
         faults_(*faults),
         libraries_(options_.libraries),
+        spelling_(options_.fold_names),
         oauth_({options_.libraries ? Libraries::People() : std::vector<std::string>{options_.user},
                 options_.token_life}),
         host_(options_.http, store, [this](const HttpAsk& ask) { return Answer(ask); }) {
@@ -81,6 +82,7 @@ class DriveServer::Impl {
            slash = kept.find('/', slash + 1))
         if (const std::string key = kept.substr(0, slash + 1); !store_.Get(kBucket, key))
           Ignore(store_.Put(kBucket, key, {std::make_shared<Body>(), NewTag(), Now(), {}}, {}));
+    for (const auto& [key, object] : Below("")) spelling_.Made(key);
     if (!options_.request_log.empty()) {
       log_ = std::fopen(options_.request_log.c_str(), "a");
       if (log_ != nullptr) std::setvbuf(log_, nullptr, _IOLBF, 1u << 16);
@@ -230,7 +232,8 @@ class DriveServer::Impl {
     return path;
   }
   // Of a file its path, of a folder that is there its path with a slash.
-  std::string KeyOf(const std::string& path) const {
+  std::string KeyOf(const std::string& asked) const {
+    const std::string path = spelling_.Actual(asked);
     if (IsFolder(path)) return path;
     return store_.Get(kBucket, path + "/") ? path + "/" : path;
   }
@@ -253,10 +256,12 @@ class DriveServer::Impl {
   }
   void Keep(const std::string& key, Object object) {
     Changed(key);
+    spelling_.Made(key);
     Ignore(store_.Put(kBucket, key, std::move(object), {}));
   }
   void Drop(const std::string& key) {
     Changed(key);
+    spelling_.Gone(key);
     Ignore(store_.Delete(kBucket, key, {}));
   }
   void Changed(const std::string& key) { changed_[key] = ++last_change_; }
@@ -400,6 +405,7 @@ class DriveServer::Impl {
     if (before) object.metadata = before->metadata;
     if (before) former_[call.key].push_back(*before);
     Changed(call.key);
+    spelling_.Made(call.key);
     if (!store_.Put(kBucket, call.key, object, {}).ok()) return Refuse({500, "cannot store it"});
     HttpAnswer answer = Text(before ? 204 : 201, "");
     if (!options_.tagless && !options_.silent_put)
@@ -438,7 +444,10 @@ class DriveServer::Impl {
     const Libraries::Place place = libraries_.Find(call.person, to.substr(1));
     if (place.role != Role::kWrite) return Refuse({403, "only reading is allowed there"});
     const std::string taken = KeyOf(place.key);
-    to = place.key + (folder ? "/" : "");
+    if (taken == call.key)  // RFC 4918, 9.9.4
+      return Refuse({call.http.Header("overwrite") == "F" ? 412 : 403, "it is there already"});
+    to = spelling_.Actual(Above(place.key)) + place.key.substr(Above(place.key).size()) +
+         (folder ? "/" : "");
     if (!Find(Above(to))) return Refuse({409, "the folder above is missing"});
     if (folder && to.compare(0, call.key.size(), call.key) == 0)
       return Refuse({403, "a folder cannot go into itself"});
@@ -712,6 +721,7 @@ class DriveServer::Impl {
   ObjectStore& store_;
   Faults& faults_;
   Libraries libraries_;
+  Spelling spelling_;
   OAuthServer oauth_;
   Mutex mutex_;  // one change at a time: a condition holds until it is acted on
   std::map<std::string, std::string> locks_;

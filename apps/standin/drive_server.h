@@ -11,6 +11,7 @@
 #include "libraries.h"
 #include "oauth_server.h"
 #include "object_store.h"
+#include "spelling.h"
 
 namespace pargeter::standin {
 
@@ -26,6 +27,7 @@ struct DriveServerOptions {
   Duration token_life{3600000};  // of access tokens
   bool no_changes = false;       // it does not tell what changed (RFC 6578)
   bool silent_put = false;       // PUT does not say which version it made
+  bool fold_names = false;       // names that differ in case or Unicode form only are one
   bool tagless = false;          // no entity tags at all, and conditions on them are not heeded
 };
 

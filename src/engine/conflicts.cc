@@ -18,6 +18,10 @@ namespace pargeter {
 Result<Drive::Outcome> Drive::Conflict(Job* job) {
   const auto there = provider_->Look(job->path, job->cancel);
   if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+  if (there.ok() && job->node.there == There::kElsewhere && !job->aside) {
+    PG_ASSIGN(const bool itself, IsItself(*job, job->path));
+    if (itself) return GoAside(job);
+  }
   if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
       job->content) {
     ContentSource source(job->content, 0, job->size, options_.disk);

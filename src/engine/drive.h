@@ -493,6 +493,11 @@ class Drive {
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   Result<bool> WentThere(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
+  // Some stores take names for one that differ only in case or in Unicode form: what stands at
+  // `path` is then the file, or folder, itself.
+  Result<bool> IsItself(const Job& job, const std::string& path) EXCLUDES(tree_mutex_);
+  // It is, where the node is to go: it goes by way of a name of our own.
+  Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
   bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
@@ -576,6 +581,8 @@ class Drive {
   std::string last_error_ GUARDED_BY(tree_mutex_);
   std::string sign_in_error_ GUARDED_BY(tree_mutex_);  // until the store lets us in again
   bool shut_out_ GUARDED_BY(tree_mutex_) = false;
+  std::set<NodeId> respelled_
+      GUARDED_BY(tree_mutex_);  // to go aside: the store has one name for two
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
   DriveLimits limits_ GUARDED_BY(tree_mutex_);

@@ -57,6 +57,11 @@ class ContentSource : public WriteSource {
   Disk& disk_;
 };
 
+// Refused so, the place may be taken by what is to go there (Drive::IsItself).
+inline bool MayBeItself(Code code) {
+  return code == Code::kChanged || code == Code::kPermission || code == Code::kExists;
+}
+
 // Of a removal of many: what was changed since the look is looked at again soon.
 inline Status OutcomeOf(const std::vector<std::pair<std::string, Error>>& left) {
   if (left.empty()) return {};

@@ -28,6 +28,10 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       in_one ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
              : provider_->Copy(from, version, copy_of ? node.size : node.there_size, job->path,
                                attributes ? &job->attributes : nullptr, only_if, job->cancel);
+  if (!entry.ok() && move && !job->aside && MayBeItself(entry.error().code)) {
+    PG_ASSIGN(const bool itself, IsItself(*job, job->path));
+    if (itself) return GoAside(job);
+  }
   if (!entry.ok() &&
       (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
     const auto target = provider_->Look(job->path, job->cancel);
@@ -144,13 +148,18 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   }
   if (!job->tried_path.empty()) return TakeBack(job);
   bool whole = false;  // in one request, with all that is in it
+  Status moved = Error(Code::kChanged, "");
   if (provider_->Can().moves_folders) {
-    const Status moved = provider_->MoveFolder(job->there_path, job->path, job->cancel);
+    moved = provider_->MoveFolder(job->there_path, job->path, job->cancel);
     whole = moved.ok();
-    // something is in the way: ours goes beside it; or others deleted it: nothing is to be moved
-    const Code code = whole ? Code::kChanged : moved.error().code;
-    if (code != Code::kChanged && code != Code::kNotFound) return moved.error();
   }
+  if (!whole && !job->aside && MayBeItself(moved.error().code)) {
+    PG_ASSIGN(const bool itself, IsItself(*job, job->path));
+    if (itself) return GoAside(job);
+  }
+  // something is in the way: ours goes beside it; or others deleted it: nothing is to be moved
+  if (!whole && moved.error().code != Code::kChanged && moved.error().code != Code::kNotFound)
+    return moved.error();
   if (!whole) PG_TRY(CopyBelow(job));
 
   const Lock tree(tree_mutex_);

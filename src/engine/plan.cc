@@ -55,6 +55,15 @@ Status Drive::PlanJob(Job* job) {
       return {};
     }
   }
+  if (respelled_.count(node.id) > 0) {
+    const bool in_the_way = Goes(node) && node.there == There::kElsewhere &&
+                            node.there_parent == node.parent &&
+                            node.there_name != AsideName(node.id);
+    if (in_the_way)
+      job->aside = true;
+    else
+      respelled_.erase(node.id);
+  }
   if (!node.gone() && live->writers > 0 && options_.clock->Now() - live->last_write < kOpenQuiet) {
     wait(Duration(1000));
     return {};
@@ -255,6 +264,47 @@ Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   return original.ok() && original->version == made.version && original->size == made.size;
 }
 
+// Without the lock. The sign of it: the store answers for a name that it does not list, beside the
+// one that it does.
+Result<bool> Drive::IsItself(const Job& job, const std::string& path) {
+  const auto parted = [](const std::string& whole) {
+    const auto slash = whole.rfind('/');
+    return slash == std::string::npos
+               ? std::make_pair(std::string(), whole)
+               : std::make_pair(whole.substr(0, slash + 1), whole.substr(slash + 1));
+  };
+  const auto [folder, name] = parted(path);
+  const auto [old_folder, old_name] = parted(job.there_path);
+  if (job.there_path.empty() || folder != old_folder || name == old_name) return false;
+  if (job.node.kind == NodeKind::kFolder && !provider_->Can().moves_folders) return false;
+  const auto answers = provider_->Look(path, job.cancel);
+  if (!answers.ok() && answers.error().code == Code::kNotFound) return false;
+  if (!answers.ok()) return answers.error();
+  bool lists_old = false;
+  for (std::string next;;) {
+    PG_ASSIGN(const ListPage page, provider_->List(folder, next, job.cancel));
+    for (const Entry& entry : page.entries) {
+      if (entry.name == name) return false;
+      lists_old = lists_old || entry.name == old_name;
+    }
+    next = page.next;
+    if (next.empty()) return lists_old;
+  }
+}
+
+Result<Drive::Outcome> Drive::GoAside(Job* job) {
+  const bool folder = job->node.kind == NodeKind::kFolder;
+  if (folder ? !provider_->Can().moves_folders : !provider_->Can().moves_files)
+    return Error(Code::kPermission,
+                 fmt::format("the store takes {} and {} for one name", Printable(job->there_path),
+                             Printable(job->path)),
+                 "Give it a name that differs in more than case.");
+  const Lock tree(tree_mutex_);
+  respelled_.insert(job->id);
+  job->delay = Duration(0);
+  return Outcome::kAgain;
+}
+
 // Without the lock: was the file itself moved there, and nobody learnt of it? Then it is all that
 // the store has of it, and goes back the same way.
 Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
@@ -269,7 +319,10 @@ Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
 // Without the lock: deletes what a former attempt made, if it did.
 Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   const Node& node = job->node;
-  if (node.kind == NodeKind::kFolder) {
+  PG_ASSIGN(const bool itself, IsItself(*job, job->tried_path));
+  if (itself) {
+    // nothing came of it
+  } else if (node.kind == NodeKind::kFolder) {
     PG_TRY(TakeBackFolder(job));
   } else {
     const auto made = provider_->Look(job->tried_path, job->cancel);

@@ -57,6 +57,8 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
     return Settle(job->id);
   if (node.kind == NodeKind::kFolder) return moved ? MoveFolder(job) : SendFolder(job);
   if (!node.copy_of.empty()) return CopyFile(job);
+  // out of the way of its own new name: as it is, and from there with its new bytes
+  if (job->aside && moved && provider_->Can().moves_files) return CopyFile(job);
   if ((node.dirty & kData) || node.there == There::kAbsent) return UploadFile(job);
   return CopyFile(job);
 }
@@ -298,6 +300,15 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   if (live->content) {
     const Lock lock(live->content->mu);
     same_bytes = same_bytes && live->content->about_to_change == 0;
+  }
+  // what only moved had its former bytes
+  if (how == Sent::kMove && (node.dirty & kData) != 0) {
+    same_bytes = false;
+    if (live->content) {
+      const Lock lock(live->content->mu);
+      live->content->source.path = job->path;
+      live->content->source.version = entry.version;
+    }
   }
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
                                node.uid == job->node.uid && node.gid == job->node.gid;
