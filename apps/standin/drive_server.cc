@@ -123,6 +123,8 @@ class DriveServer::Impl {
         answer.headers.emplace_back("Retry-After", std::to_string(plan.status->retry_after));
     } else if (OAuthServer::Serves(ask.raw_path)) {
       answer = oauth_.Answer(ask);
+    } else if (call.key.rfind(Shares::kShared, 0) == 0) {
+      answer = ShowShared(call);
     } else {
       answer = SignIn(&call) ? Dispatch(call) : AskWho(call.bearer);
     }
@@ -143,6 +145,10 @@ class DriveServer::Impl {
     }
     if (ask.raw_path == "/-/control/end-grants") {
       oauth_.EndAll();
+      return Text(200, "ok\n");
+    }
+    if (ask.raw_path == "/-/control/end-codes") {
+      oauth_.EndCodes();
       return Text(200, "ok\n");
     }
     if (ask.raw_path == "/-/control/role") {  // PERSON ROLE LIBRARY
@@ -195,6 +201,8 @@ class DriveServer::Impl {
     static const std::set<std::string> reading = {"GET", "HEAD", "OPTIONS", "PROPFIND", "REPORT"};
     const Lock lock(mutex_);
     if (call.key.rfind(kVersions, 0) == 0) return GetVersion(call);
+    for (const char* place : {Shares::kPages, Shares::kAsk})
+      if (call.key.rfind(place, 0) == 0) return PageOrShare(call, place);
     if (!Enter(&call, call.key)) return Refuse({404, "nothing there"});
     if (!call.may_write && reading.count(method) == 0) {
       HttpAnswer answer = Refuse({403, "only reading is allowed there"});
@@ -359,12 +367,31 @@ class DriveServer::Impl {
 
   // ---- files
 
+  // A file's page, or a share of it: also for those who may only read it.
+  HttpAnswer PageOrShare(Call& call, const std::string& place) {
+    if (!Enter(&call, call.key.substr(place.size()))) return Refuse({404, "nothing there"});
+    const auto object = call.shelf || IsFolder(call.key) ? std::nullopt : Find(call.key);
+    if (!object) return Refuse({404, "no file there"});
+    if (place == Shares::kPages) return Shares::PageOf(call.shown, *object);
+    if (call.http.method != "POST") return Refuse({405, "POST"});
+    return shares_.Add(call.http.body->bytes, call.key, call.shown, Now());
+  }
+  HttpAnswer ShowShared(const Call& call) {
+    const Lock lock(mutex_);
+    const auto shared = shares_.Find(call.key, Now());
+    const auto object = shared ? Find(shared->key) : std::nullopt;
+    if (!object) return Shares::OverPage();
+    return shared->bytes ? Serve(call, *object) : Shares::SharedPage(call.key, *shared, *object);
+  }
+
   HttpAnswer Get(const Call& call) const {
     const auto object = Find(call.key);
     if (call.shelf) return Text(200, "a shelf\n");
     if (!object) return Refuse({404, "nothing there"});
     if (IsFolder(call.key)) return Text(200, "a folder\n");
-    return Serve(call, *object);
+    HttpAnswer answer = Serve(call, *object);
+    answer.headers.emplace_back("Link", Shares::LinksOf(call.shown));
+    return answer;
   }
   HttpAnswer Serve(const Call& call, const Object& found) const {
     const Object* object = &found;
@@ -722,6 +749,7 @@ class DriveServer::Impl {
   Faults& faults_;
   Libraries libraries_;
   Spelling spelling_;
+  Shares shares_ GUARDED_BY(mutex_);
   OAuthServer oauth_;
   Mutex mutex_;  // one change at a time: a condition holds until it is acted on
   std::map<std::string, std::string> locks_;

@@ -11,6 +11,7 @@
 #include "libraries.h"
 #include "oauth_server.h"
 #include "object_store.h"
+#include "shares.h"
 #include "spelling.h"
 
 namespace pargeter::standin {

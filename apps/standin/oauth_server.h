@@ -32,7 +32,8 @@ class OAuthServer {
   static bool Serves(const std::string& path);
   HttpAnswer Answer(const HttpAsk& ask) EXCLUDES(mutex_);
   std::optional<Bearer> Check(const std::string& access_token) EXCLUDES(mutex_);
-  void EndAll() EXCLUDES(mutex_);  // every grant, as if each had been revoked
+  void EndAll() EXCLUDES(mutex_);    // every grant, as if each had been revoked
+  void EndCodes() EXCLUDES(mutex_);  // those for other devices, as if their time were over
 
  private:
   using Fields = std::map<std::string, std::string>;

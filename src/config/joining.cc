@@ -42,6 +42,7 @@ std::string AsDriveName(const std::string& text) {
                       c == '.' || c == '_' || c == '-';
     if (fine || name.empty() || name.back() != '-') name += fine ? c : '-';
   }
+  while (name.size() > 1 && name.back() == '-') name.pop_back();
   return name;
 }
 

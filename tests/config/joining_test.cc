@@ -97,6 +97,7 @@ TEST_F(JoiningTest, FoldersOfOneNameAreToldApart) {
   const DriveSettings second =
       NewPart(joined, {"loan", "loan forms"}, {first}, {"all", first.name});
   EXPECT_EQ(second.shown_as, "loan forms (loan)");
+  EXPECT_EQ(second.name, "all.loan-forms-loan");
   const DriveSettings third = NewPart(joined, {"loan", "old/loan forms"}, {first, second},
                                       {"all", first.name, second.name});
   EXPECT_NE(third.shown_as, second.shown_as);

@@ -13,6 +13,7 @@
 #include "engine/residency.h"
 #include "net/oauth.h"
 #include "net/uri.h"
+#include "net/web_link.h"
 #include "provider/attributes.h"
 #include "provider/s3/s3_provider.h"
 #include "provider/s3/s3_xml.h"
@@ -97,6 +98,12 @@ void Headers(std::string_view data) {
   Promise(!a.symlink || a.symlink->find('\0') == std::string::npos, "a link's target has no NUL");
   Promise(a.origin.size() <= 64, "an origin is short");
   PlainEtag(data);
+  const Endpoint server{"https", "drive.test", "drive.test", ""};
+  for (const WebLink& link : ParseWebLinks(data)) {
+    const std::string target = LocalTarget(link.target, server);
+    Promise(target.empty() || (target[0] == '/' && target.find('\n') == std::string::npos),
+            "a target is a path of the server in one line");
+  }
   ParseHttpDate(value.c_str());
   ParseRfc3339(value.c_str());
   Ignore(ParseSize(value));

@@ -8,6 +8,7 @@
 #include "net/http_client.h"
 #include "net/retry.h"
 #include "net/uri.h"
+#include "net/web_link.h"
 #include "support/peers.h"
 
 namespace pargeter::test {
@@ -129,6 +130,30 @@ TEST(HttpClientTest, CertificatesAreVerifiedAndAPrivateAuthorityIsAccepted) {
   options.ca_file = folder / "cert.pem";
   HttpClient trusting(options);
   EXPECT_EQ(trusting.Do(request)->head.status, 403);
+}
+
+// RFC 8288, section 3.
+TEST(WebLinkTest, WhatCanBeUnderstoodIsTaken) {
+  const auto links = ParseWebLinks(
+      "</page/a,b;c>; REL=\"Alternate next\"; type=text/html; title=\"a \\\"b\\\", <c>\" , "
+      "<https://drive.test/-/s?p=%2F>;rel=urn:x-pargeter:share; rel=other,<broken");
+  ASSERT_EQ(links.size(), 2u);
+  EXPECT_EQ(links[0].target, "/page/a,b;c");
+  EXPECT_TRUE(links[0].Is("alternate") && links[0].Is("next"));
+  EXPECT_EQ(links[0].type, "text/html");
+  EXPECT_EQ(links[1].rels, std::vector<std::string>{"urn:x-pargeter:share"});
+  EXPECT_TRUE(ParseWebLinks("").empty());
+  EXPECT_TRUE(ParseWebLinks("<a b>; rel=x").empty());
+}
+
+TEST(WebLinkTest, OnlyWhatIsAtThisServerIsItsOwn) {
+  const Endpoint server = *ParseEndpoint("https://drive.test:8443/dav");
+  EXPECT_EQ(LocalTarget("/-/s?p=1", server), "/-/s?p=1");
+  EXPECT_EQ(LocalTarget("https://drive.test:8443/-/s", server), "/-/s");
+  for (const char* elsewhere :
+       {"//evil.test/x", "https://drive.test:84430/x", "https://drive.test:8443.evil.test/",
+        "http://drive.test:8443/x", "page", "", "/", "javascript:alert(1)"})
+    EXPECT_EQ(LocalTarget(elsewhere, server), "") << elsewhere;
 }
 
 }  // namespace

@@ -192,6 +192,32 @@ TEST_F(OAuthTest, AGrantThatHasEndedIsSaidSoOnceAndANewOneIsFound) {
   EXPECT_TRUE(keeper.Access(token, nullptr).ok());
 }
 
+TEST_F(OAuthTest, ACodeThatHasLapsedIsSaidSo) {
+  Begin();
+  const auto grant = oauth::BeginDevice(server_, kClient, kScope, nullptr);
+  ASSERT_TRUE(grant.ok());
+  Ask("POST", peer_.endpoint + "/-/control/end-codes", "");
+  const auto late = oauth::AwaitDevice(server_, kClient, *grant, nullptr);
+  ASSERT_FALSE(late.ok());
+  EXPECT_EQ(late.error().code, Code::kTimeout);
+  EXPECT_NE(late.error().remedy, "");
+}
+
+// RFC 9700, section 4.14: whoever uses an old one may have stolen it, so the server ends the grant.
+TEST_F(OAuthTest, ATokenThatIsUsedTwiceEndsTheGrantAndThatIsSaid) {
+  Begin();
+  const Tokens first = Granted();
+  stored_ = oauth::Pack(first);
+  oauth::TokenKeeper keeper(Store());
+  const auto fresh = keeper.Access(first.access, nullptr);  // renewed, and the old one is spent
+  ASSERT_TRUE(fresh.ok());
+  EXPECT_EQ(oauth::Refresh(server_, kClient, first, nullptr).error().code, Code::kSignIn);
+  EXPECT_EQ(List(*fresh).error().code, Code::kSignIn);
+  const auto ended = keeper.Access(*fresh, nullptr);
+  ASSERT_FALSE(ended.ok());
+  EXPECT_NE(ended.error().what.find("sign-in needed"), std::string::npos);
+}
+
 TEST_F(OAuthTest, WhatCannotBeStoredIsNotUsed) {
   Begin();
   stored_ = oauth::Pack(Granted());

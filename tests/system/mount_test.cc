@@ -814,6 +814,52 @@ TEST_F(CloudDriveTest, ALibraryMayOnlyBeReadUntilTheRoleChanges) {
   EXPECT_EQ(machine_->Shell("cat mine").out, "x\n");
 }
 
+TEST_F(CloudDriveTest, AWrongOrUnsafeAddressIsToldApart) {
+  Begin();
+  const auto test = [&](const std::string& url, const std::vector<std::string>& more = {}) {
+    std::vector<std::string> words = {"account",
+                                      "add",
+                                      "other",
+                                      "--kind",
+                                      "webdav",
+                                      "--url",
+                                      url,
+                                      "--user",
+                                      "curator",
+                                      "--secret-file",
+                                      machine_->Home("key.txt")};
+    words.insert(words.end(), more.begin(), more.end());
+    Outcome outcome = machine_->Pargeter(words);
+    if (outcome.exit_code == 0) outcome = machine_->Pargeter({"account", "test", "other"});
+    machine_->Pargeter({"account", "remove", "other"});
+    return outcome;
+  };
+  // a web server that is none of these
+  const Peer objects = StartStandin();
+  Outcome wrong = test(objects.endpoint + "/herbarium");
+  EXPECT_NE(wrong.exit_code, 0);
+  EXPECT_NE(wrong.err.find("Check that the address is a WebDAV folder's"), std::string::npos)
+      << wrong.out << wrong.err;
+  // a password that would go over a network in clear
+  wrong = test("http://drive.example.test/dav");
+  EXPECT_EQ(wrong.exit_code, 4) << wrong.out << wrong.err;
+  EXPECT_NE(wrong.err.find("unprotected"), std::string::npos) << wrong.err;
+  // a certificate that nobody has vouched for
+  const std::string cert = machine_->Home("cert.pem"), key = machine_->Home("tls.pem");
+  ASSERT_EQ(RunCommand({"/usr/bin/openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes",
+                        "-days", "2", "-subj", "/CN=127.0.0.1", "-addext",
+                        "subjectAltName=IP:127.0.0.1", "-keyout", key, "-out", cert})
+                .exit_code,
+            0);
+  const Peer safe = StartDriveStandin("safe", {"--tls-certificate", cert, "--tls-key", key});
+  WriteAll(machine_->Home("key.txt"), safe.secret + "\n");
+  wrong = test(safe.endpoint);
+  EXPECT_NE(wrong.exit_code, 0);
+  EXPECT_NE((wrong.out + wrong.err).find("certificate"), std::string::npos)
+      << wrong.out << wrong.err;
+  EXPECT_EQ(test(safe.endpoint, {"--ca-file", cert}).exit_code, 0);
+}
+
 TEST_F(CloudDriveTest, AFormerVersionComesBack) {
   Begin();
   for (const char* text : {"one", "two", "three"}) {
@@ -839,9 +885,29 @@ TEST_F(CloudDriveTest, AFormerVersionComesBack) {
   EXPECT_EQ(
       machine_->Pargeter({"restore", machine_->At("list.csv"), "--version", "/no/such"}).exit_code,
       3);
-  const Outcome link = machine_->Pargeter({"link", machine_->At("list.csv")});
-  EXPECT_EQ(link.out, machine_->peer().endpoint + "/office/list.csv\n");
-  EXPECT_EQ(machine_->Pargeter({"link", machine_->At("list.csv"), "--for", "7d"}).exit_code, 1);
+}
+
+TEST_F(CloudDriveTest, ALinkIsAPageOrASharedOneForAWhile) {
+  Begin();
+  ASSERT_EQ(machine_->Shell("echo pressed > 'a sheet+1.txt'").exit_code, 0);
+  Flush();
+  const std::string file = machine_->At("a sheet+1.txt");
+  const auto fetch = [](const std::string& url) {
+    return RunCommand({"/usr/bin/curl", "-sf", url});
+  };
+  const auto url = [](const Outcome& link) { return link.out.substr(0, link.out.size() - 1); };
+  Outcome link = machine_->Pargeter({"link", file});
+  ASSERT_EQ(link.exit_code, 0) << link.err;
+  EXPECT_EQ(link.out, machine_->peer().endpoint + "/-/page/office/a%20sheet%2B1.txt\n");
+  EXPECT_NE(fetch(url(link)).exit_code, 0);  // only for those whom the drive lets in
+  link = machine_->Pargeter({"link", file, "--for", "3s"});
+  ASSERT_EQ(link.exit_code, 0) << link.err;
+  EXPECT_NE(fetch(url(link)).out.find("Shared until"), std::string::npos);
+  EXPECT_EQ(fetch(url(link) + "/bytes").out, "pressed\n");
+  EXPECT_NE(fetch(url(link) + "0").exit_code, 0);
+  EXPECT_TRUE(Eventually([&] { return fetch(url(link)).exit_code != 0; }));
+  EXPECT_NE(fetch(url(link) + "/bytes").exit_code, 0);
+  EXPECT_EQ(machine_->Pargeter({"link", file, "--for", "1000d"}).exit_code, 2);
 }
 
 TEST_F(OnAMount, ALinkOpensTheFileForAWhileAndFormerVersionsComeBack) {

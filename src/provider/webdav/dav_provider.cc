@@ -9,12 +9,15 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "net/web_link.h"
 #include "provider/attributes.h"
 #include "provider/paths.h"
 #include "provider/range_sink.h"
 
 namespace pargeter::webdav {
 namespace {
+
+constexpr std::string_view kShareRelation = "urn:x-pargeter:share";  // docs/stores.md
 
 constexpr const char* kFolderVersion = "folder";
 constexpr Duration kClocksDiffer(60000);
@@ -377,11 +380,41 @@ Status DavProvider::ReadKept(const std::string& path, const std::string& id, Rea
   return whole.Check();
 }
 
+// Links and shares that the server offers, by Link headers (RFC 8288): its page for people, and
+// where to ask for a share.
 Result<Provider::Address> DavProvider::Link(const std::string& path, Duration lasts) {
-  if (lasts.count() > 0)
-    return Error(Code::kUnsupported, "links to this server cannot be limited in time",
+  Call call = NewCall("HEAD", path, "see what is offered for", nullptr);
+  const auto looked = wire_.Send(call);
+  const bool shared = lasts.count() > 0;
+  if (!looked.ok() && shared) return looked.error();
+  std::string page, share;
+  for (const WebLink& link :
+       looked.ok() ? ParseWebLinks(looked->head.Get("link")) : std::vector<WebLink>()) {
+    const std::string target = LocalTarget(link.target, wire_.base());
+    if (link.Is("alternate") && link.type == "text/html" && page.empty()) page = target;
+    if (link.Is(kShareRelation) && share.empty()) share = target;
+  }
+  if (!shared)
+    return Address{page.empty() ? wire_.UrlOf(options_.prefix + path) : wire_.UrlOfTarget(page),
+                   Duration(0), false};
+  if (share.empty())
+    return Error(Code::kUnsupported, "this server offers no links that are limited in time",
                  "Without --for its own address is shown, for those whom the server lets in.");
-  return Address{wire_.UrlOf(options_.prefix + path), Duration(0), false};
+  return AskForShare(share, path, lasts);
+}
+
+Result<Provider::Address> DavProvider::AskForShare(const std::string& target,
+                                                   const std::string& path, Duration lasts) {
+  Call call = NewCall("POST", path, "share", nullptr);
+  call.target = target;
+  call.once = Duration(30000);  // a second attempt might make a second one
+  call.body = fmt::format("seconds={}", lasts.count() / 1000);
+  PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+  const std::string made = LocalTarget(response.head.Get("location"), wire_.base());
+  if (made.empty())
+    return Error(Code::kStoreFault,
+                 fmt::format("the server does not say where {} is shared", Printable(path)));
+  return Address{wire_.UrlOfTarget(made), lasts, true};
 }
 
 // ---- changes: RFC 6578

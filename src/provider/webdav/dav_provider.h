@@ -73,6 +73,7 @@ class DavProvider : public Provider, public Browser {
   Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
 
  private:
+  Result<Address> AskForShare(const std::string& target, const std::string& path, Duration lasts);
   // What probing taught us of this server.
   struct Learnt {
     bool probed = false;

@@ -23,14 +23,22 @@ std::string Wire::UrlOf(const std::string& path) const {
          PercentEncode(path, KeepSlash::kYes);
 }
 
+std::string Wire::UrlOfTarget(const std::string& target) const {
+  return options_.base.scheme + "://" + options_.base.authority + target;
+}
+
 Result<HttpRequest> Wire::Made(const Call& call, const std::string& refused, std::string* token) {
   HttpRequest request;
   request.method = call.method;
-  request.url = call.root_path.empty() ? UrlOf(call.path)
-                                       : options_.base.scheme + "://" + options_.base.authority +
-                                             PercentEncode(call.root_path, KeepSlash::kYes);
+  request.url = !call.target.empty() ? UrlOfTarget(call.target)
+                : !call.root_path.empty()
+                    ? UrlOfTarget(PercentEncode(call.root_path, KeepSlash::kYes))
+                    : UrlOf(call.path);
   request.headers = call.headers;
-  if (!call.body.empty()) request.headers.emplace_back("content-type", "application/xml");
+  if (!call.body.empty())
+    request.headers.emplace_back("content-type", call.method == "POST"
+                                                     ? "application/x-www-form-urlencoded"
+                                                     : "application/xml");
   if (options_.bearer) {
     PG_ASSIGN(*token, options_.bearer(refused, call.cancel));
     request.headers.emplace_back("authorization", "Bearer " + *token);

@@ -31,6 +31,7 @@ struct WireOptions {
 struct Call {
   std::string method = "GET";
   std::string root_path;  // if not "": relative to the server instead
+  std::string target;     // if not "": path and query at the server, encoded as it said them
   std::string path;       // relative to the base, raw bytes; of a folder it ends in "/"
   Headers headers;        // lower-case names
   std::string body;       // XML
@@ -51,6 +52,8 @@ class Wire {
   std::string UrlOf(const std::string& path) const;
   std::optional<Nanos> Ahead() const { return session_.Ahead(); }
   Steady LastSign() const { return session_.LastSign(); }
+  // Of what the server named by path and query.
+  std::string UrlOfTarget(const std::string& target) const;
   const Endpoint& base() const { return options_.base; }
 
  private:
