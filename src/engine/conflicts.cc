@@ -49,6 +49,10 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
   if (there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
     PG_ASSIGN(ours, MadeBy(*job, *there));
+    // or it was moved there, and nobody learnt of it
+    if (!ours && tried) {
+      PG_ASSIGN(ours, WentThere(*job, *there));
+    }
   }
   const Lock tree(tree_mutex_);
   Change change(this);

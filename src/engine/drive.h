@@ -521,6 +521,8 @@ class Drive {
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
   Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
+  // What it went into is there with it, where it was then, whatever is called otherwise since.
+  Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
   Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
   enum class Sent { kBytes, kCopy, kMove };  // how it came to its place
   Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);

@@ -14,10 +14,15 @@ struct Drive::Job {
   std::string path;        // where it is to be at the store
   std::string there_path;  // where it is, "" if it is not
   NodeId parent = kNoNode;
-  std::string key;         // last part of `path`
-  Precondition only_if;    // of what is at `path` now
-  bool aside = false;      // to a name of our own, out of another's way
-  std::string tried_path;  // of a former attempt elsewhere, to be taken back first
+  std::string key;  // last part of `path`
+  struct Above {
+    NodeId id, parent;
+    std::string key;
+  };
+  std::vector<Above> absent_above;  // folders on `path` that the store does not have yet
+  Precondition only_if;             // of what is at `path` now
+  bool aside = false;               // to a name of our own, out of another's way
+  std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   std::vector<std::pair<std::string, std::string>> kept;  // below a moved folder: old, new name
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   Attributes attributes;

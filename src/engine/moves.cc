@@ -81,6 +81,7 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   const Status made = provider_->MakeFolder(job->path, job->attributes, job->cancel);
   if (!made.ok()) return made.error();
   const Lock tree(tree_mutex_);
+  Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
   const bool is_new = node.there == There::kAbsent;
@@ -99,12 +100,14 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
     if (is_new && node.listed_at == 0) node.listed_at = options_.clock->Wall();
   }
   acked_[node.id] = options_.clock->Now();
+  PG_TRY(AboveIsThere(*job));
   if (job->occupant != kNoNode) {
     PG_TRY(index_->Delete(job->occupant));
     live_.erase(job->occupant);
   }
   if (!node.gone() && node.there != There::kElsewhere && node.dirty == kClean) node.intent = 0;
   PG_TRY(Save(live));
+  PG_TRY(change.Commit());
   return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
 }
 
@@ -181,6 +184,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
+  PG_TRY(AboveIsThere(*job));
   PG_TRY(Save(live));
   for (const auto& [path, kept] : job->kept) PG_TRY(NameKept(node.id, path, kept));
   // what is open reads on from the new place

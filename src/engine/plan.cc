@@ -210,6 +210,13 @@ Status Drive::PlanPlace(Job* job, Live* live) {
     job->key = KeyPart(node);
     PG_ASSIGN(const std::string folder, FolderKey(node.parent));
     job->path = folder + job->key;
+    for (NodeId up = node.parent; up != kRootId;) {
+      PG_ASSIGN(const Live* above, Get(up));
+      const Node& one = above->node;
+      if (one.there == There::kAbsent)
+        job->absent_above.push_back({one.id, one.parent, ThereName(one)});
+      up = one.there == There::kElsewhere ? one.there_parent : one.parent;
+    }
     job->only_if = node.there == There::kSame || node.there == There::kSpelled
                        ? Precondition::Is(node.version)
                        : Precondition::Absent();

@@ -132,6 +132,15 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
     if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
     if (there.ok() && there->version == job->node.version) return Outcome::kAgain;
   }
+  // moved to its new place, and nobody learnt of it: it has all of its bytes there
+  if (job->node.tried_parent == job->parent && job->node.tried_name == job->key) {
+    const auto made = provider_->Look(job->path, job->cancel);
+    if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
+    if (made.ok()) {
+      PG_ASSIGN(const bool went, WentThere(*job, *made));
+      if (went) return Conflict(job);
+    }
+  }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
   Content* content = job->content.get();
@@ -289,6 +298,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
+  PG_TRY(AboveIsThere(*job));
   sign_in_error_.clear();
   if (how == Sent::kMove)  // a listing that began before may still show it
     removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
@@ -346,6 +356,31 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   activity_.Add("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
                 FormatSize(entry.size));
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
+  return {};
+}
+
+Status Drive::AboveIsThere(const Job& job) {
+  for (const Job::Above& one : job.absent_above) {
+    auto found = Get(one.id);
+    if (!found.ok() || (*found)->node.there != There::kAbsent) continue;
+    Node& folder = (*found)->node;
+    if (folder.gone()) {
+      folder.there = There::kElsewhere;
+      folder.there_parent = one.parent;
+      folder.there_name = one.key;
+    } else {
+      SetThere(&folder, one.parent, one.key);
+      folder.dirty |= kAttributes;  // they did not come with it
+      // nobody else can have put anything in before it was there
+      if (folder.listed_at == 0) folder.listed_at = options_.clock->Wall();
+    }
+    if (folder.tried_parent == one.parent && folder.tried_name == one.key) {
+      folder.tried_parent = kNoNode;
+      folder.tried_name.clear();
+    }
+    acked_[folder.id] = options_.clock->Now();
+    PG_TRY(Save(*found));
+  }
   return {};
 }
 

@@ -143,6 +143,52 @@ TEST_F(TroubleTest, LetInAgainWhatWaitsGoesUpAtOnce) {
   EXPECT_TRUE(flushed.ok()) << flushed.error().what;
 }
 
+// What goes into a folder may be at the store before the folder has been made there.
+TEST_F(TroubleTest, AFolderThatIsThereByWhatIsInItMovesWithIt) {
+  const auto refuse = [&](bool value) {
+    const Lock lock(world_.mutex);
+    world_.refuses_folders = value;
+  };
+  retry_pause_ = Duration(100);
+  for (const bool deleted : {false, true}) {
+    Open();
+    refuse(true);
+    ASSERT_TRUE(hands().MakeFolder("new").ok());
+    ASSERT_TRUE(hands().MakeFolder("new/deep").ok());
+    ASSERT_TRUE(Write("new/deep/f", "content").ok());
+    ASSERT_TRUE(Eventually([&] { return world_.All().count("new/deep/f") > 0; }));
+    ASSERT_TRUE(Eventually([&] {
+      const auto state = drive_->State(IdOf("new/deep/f"));
+      return state.ok() && state->node.intent == 0;
+    }));
+    if (deleted) {
+      ASSERT_TRUE(hands().Remove("new/deep/f").ok());
+      ASSERT_TRUE(hands().RemoveFolder("new/deep").ok());
+      ASSERT_TRUE(hands().RemoveFolder("new").ok());
+    } else {
+      ASSERT_TRUE(hands().Move("new", "moved").ok());
+    }
+    refuse(false);
+    FlushAll();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    const auto all = world_.All();
+    if (deleted) {
+      EXPECT_EQ(all.count("new/deep/f"), 0u);
+    } else {
+      EXPECT_EQ(all.count("new/deep/f"), 0u);
+      ASSERT_EQ(all.count("moved/deep/f"), 1u);
+      EXPECT_EQ(*Read("moved/deep/f"), "content");
+      EXPECT_EQ(Names(""), std::vector<std::string>{"moved"});
+      ASSERT_TRUE(hands().Remove("moved/deep/f").ok());
+      ASSERT_TRUE(hands().RemoveFolder("moved/deep").ok());
+      ASSERT_TRUE(hands().RemoveFolder("moved").ok());
+      FlushAll();
+    }
+    EXPECT_TRUE(world_.All().empty());
+    Close();
+  }
+}
+
 TEST_F(TroubleTest, AStateFolderDeletedUnderItTakesNothingNewAndSaysWhy) {
   world_.Put("f", "content");
   Open();
@@ -213,6 +259,24 @@ TEST_F(TroubleTest, AMoveWhoseAnswerWasLostLeavesNothingBehind) {
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "two"}}));
   EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+TEST_F(TroubleTest, AMoveWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
+  {
+    const Lock lock(world_.mutex);
+    world_.moves_files = true;
+  }
+  world_.Put("f", "content of another program");
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
+  ASSERT_TRUE(hands().Patch("g", "CONTENT", 0).ok());
+  FlushAll();
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(), (Files{{"g", "CONTENT of another program"}}));
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
 
 TEST_F(TroubleTest, ACopyWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {

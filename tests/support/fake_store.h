@@ -25,6 +25,8 @@ struct FakeWorld {
   std::map<std::string, Object> objects GUARDED_BY(mutex);
   std::vector<std::string> asked GUARDED_BY(mutex);  // "write a/b" and so on
   bool offline GUARDED_BY(mutex) = false;
+  bool refuses_folders GUARDED_BY(mutex) =
+      false;  // those that are asked for, not those above a file
   Code offline_as GUARDED_BY(mutex) = Code::kUnavailable;  // what it answers then
   int lose_answers GUARDED_BY(mutex) = 0;    // so many writes are done and then said to have failed
   std::string forbid GUARDED_BY(mutex);      // writes and copies to this path are not allowed
@@ -348,6 +350,7 @@ class FakeStore : public Provider {
   Status MakeFolder(const std::string& path, const Attributes& attributes, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("folder " + path));
+    if (w_.refuses_folders) return Error(Code::kStoreFault, "no folders now");
     w_.objects[path + "/"] = {"", attributes, 1};
     return Answer();
   }
