@@ -97,8 +97,8 @@ void JoinedDrive::ShownBy(StreamFace* face) {
 }
 
 void JoinedDrive::LookLoop() {
-  for (;;) {
-    Look();
+  for (bool looked = looked_;; looked = false) {
+    if (!looked) Look();
     const Lock lock(mutex_);
     const Steady next = SystemClock().Now() + settings_.fresh_for * kLookEvery;
     while (!ending_ && SystemClock().Now() < next) changed_.WaitUntil(mutex_, next);
@@ -119,6 +119,7 @@ void JoinedDrive::Look() {
       trouble = fmt::format("{}: {}", part->settings.name, part->error);
   }
   NoteOnce(trouble);
+  looked_ = true;
 }
 
 JoinedDrive::Found JoinedDrive::FindAll(const DriveSettings& settings) const {

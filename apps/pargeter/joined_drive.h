@@ -3,6 +3,7 @@
 // while it is mounted: it may have open files, or changes that wait.
 #pragma once
 
+#include <atomic>
 #include <memory>
 #include <optional>
 #include <string>
@@ -71,7 +72,8 @@ class JoinedDrive {
   NamedControl control_;
   Shown shown_;
   std::thread looker_;
-  Mutex look_mutex_;  // one look at a time
+  std::atomic<bool> looked_{false};  // at the stores, once at least
+  Mutex look_mutex_;                 // one look at a time
   mutable Mutex mutex_;
   CondVar changed_;
   StreamFace* face_ GUARDED_BY(mutex_) = nullptr;
