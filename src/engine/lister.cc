@@ -117,7 +117,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
     }
   }
   const Lock tree(tree_mutex_);
-  if (listing->folder == kRootId) NoteAccess(outcome);
+  if (listing->folder == kRootId || outcome.ok()) NoteAccess(outcome);
   if (!outcome.ok()) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
@@ -258,7 +258,7 @@ Status Drive::TakeRole(Live* live, bool may_write) {
   if (const auto path = PathHere(live->node.id); path.ok())
     activity_.Add("store", may_write ? "may be changed" : "may only be read", *path);
   Tell([id = live->node.id](ChangeListener* l) { l->AttributesChanged(id); });
-  if (may_write) RetryWaiting();
+  shut_out_ = shut_out_ || may_write;  // until now; what waits is tried once this look is over
   return Save(live);
 }
 
