@@ -368,7 +368,7 @@ class DriveServer::Impl {
   // ---- files
 
   // A file's page, or a share of it: also for those who may only read it.
-  HttpAnswer PageOrShare(Call& call, const std::string& place) {
+  HttpAnswer PageOrShare(Call& call, const std::string& place) REQUIRES(mutex_) {
     if (!Enter(&call, call.key.substr(place.size()))) return Refuse({404, "nothing there"});
     const auto object = call.shelf || IsFolder(call.key) ? std::nullopt : Find(call.key);
     if (!object) return Refuse({404, "no file there"});
