@@ -140,7 +140,11 @@ Result<ListPage> DavProvider::ListOnly(const std::string& folder, const Cancel& 
   ListPage page;
   for (const Item& item : answer.items) {
     if (item.path == own) {
-      if (!item.folder) return Error(Code::kNotFolder, Printable(folder) + " is a file there");
+      if (!item.folder)
+        return Error(Code::kNotFolder,
+                     fmt::format("{} is no folder there",
+                                 Printable(folder.empty() ? wire_.UrlOf(options_.prefix) : folder)),
+                     "Check the account's address and the folder: account browse shows them.");
       page.may_write = item.may_write.value_or(true);
       continue;
     }
