@@ -75,7 +75,7 @@ Status JoinedDrive::Begin() {
       PG_ASSIGN(const JoinPattern pattern, ParseJoin(text));
       nothing.silent.push_back(pattern.account);
     }
-    Adopt(nothing);
+    Ignore(Adopt(nothing));  // finds the same fault when it looks
     StartParts();
     ShowAndHide(nothing);
   }
@@ -109,10 +109,11 @@ void JoinedDrive::LookLoop() {
 void JoinedDrive::Look() {
   const Lock one(look_mutex_);
   const Found found = FindAll(settings());
-  Adopt(found);
+  const Status adopted = Adopt(found);
   StartParts();
   ShowAndHide(found);
   std::string trouble = found.error ? found.error->what : "";
+  if (trouble.empty() && !adopted.ok()) trouble = adopted.error().what;
   for (const Part* part : parts()) {
     const Lock lock(mutex_);
     if (trouble.empty() && !part->error.empty())
@@ -150,21 +151,9 @@ JoinedDrive::Found JoinedDrive::FindAll(const DriveSettings& settings) const {
 }
 
 // Takes up what the configuration has of it, and what is new at the stores.
-void JoinedDrive::Adopt(const Found& found) {
+Status JoinedDrive::Adopt(const Found& found) {
   std::vector<DriveSettings> known = PartsOf(world_.paths, name_);
-  const DriveSettings joined = settings();
-  for (const JoinSource& source : found.sources) {
-    if (std::any_of(known.begin(), known.end(),
-                    [&](const DriveSettings& part) { return SourceOf(part) == source; }))
-      continue;
-    DriveSettings part = NewPart(joined, source, known, DriveNames(world_.paths));
-    if (const Status saved = SaveDrive(world_.paths, part); !saved.ok()) {
-      NoteOnce(saved.error().what);
-      continue;
-    }
-    Log(LogLevel::kInfo, "{} shows {}:{} as {}", name_, part.account, part.folder, part.shown_as);
-    known.push_back(std::move(part));
-  }
+  const Status added = AddNew(found, &known);
   const Lock lock(mutex_);
   for (DriveSettings& settings : known) {
     if (std::any_of(parts_.begin(), parts_.end(),
@@ -173,6 +162,27 @@ void JoinedDrive::Adopt(const Found& found) {
     parts_.push_back(std::make_unique<Part>());
     parts_.back()->settings = std::move(settings);
   }
+  return added;
+}
+
+// Nothing is added while a part's file cannot be read: it may be the very one.
+Status JoinedDrive::AddNew(const Found& found, std::vector<DriveSettings>* known) {
+  const DriveSettings joined = settings();
+  for (const std::string& name : DriveNames(world_.paths))
+    if (name.compare(0, name_.size() + 1, name_ + ".") == 0) PG_TRY(LoadDrive(world_.paths, name));
+  for (const JoinSource& source : found.sources) {
+    if (std::any_of(known->begin(), known->end(),
+                    [&](const DriveSettings& part) { return SourceOf(part) == source; }))
+      continue;
+    if (known->size() >= Shown::kMostDrives)
+      return Error(Code::kNoSpace,
+                   fmt::format("there are more than {} folders to show", Shown::kMostDrives));
+    DriveSettings part = NewPart(joined, source, *known, DriveNames(world_.paths));
+    PG_TRY(SaveDrive(world_.paths, part));
+    Log(LogLevel::kInfo, "{} shows {}:{} as {}", name_, part.account, part.folder, part.shown_as);
+    known->push_back(std::move(part));
+  }
+  return {};
 }
 
 void JoinedDrive::StartParts() {

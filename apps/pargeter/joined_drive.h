@@ -58,7 +58,8 @@ class JoinedDrive {
   // Looks at the stores, and brings what is shown in line with what they have.
   void Look() EXCLUDES(mutex_, look_mutex_);
   Found FindAll(const DriveSettings& settings) const;
-  void Adopt(const Found& found) REQUIRES(look_mutex_) EXCLUDES(mutex_);
+  Status Adopt(const Found& found) REQUIRES(look_mutex_) EXCLUDES(mutex_);
+  Status AddNew(const Found& found, std::vector<DriveSettings>* known);
   void StartParts() REQUIRES(look_mutex_) EXCLUDES(mutex_);
   void StartOne(Part* part) EXCLUDES(mutex_);
   void ShowAndHide(const Found& found) REQUIRES(look_mutex_) EXCLUDES(mutex_);

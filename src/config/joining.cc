@@ -20,6 +20,12 @@ bool HasWildcard(const std::string& part) {
   return part.find_first_of("*?[\\") != std::string::npos;
 }
 
+// What a store names its folders is to be a folder's name here.
+bool CanBeShown(const std::string& name) {
+  return !name.empty() && name != "." && name != ".." && name.size() <= 255 && IsUtf8(name) &&
+         name.find('/') == std::string::npos && name.find('\0') == std::string::npos;
+}
+
 std::string Within(const std::string& folder, const std::string& name) {
   return folder.empty() ? name : folder + "/" + name;
 }
@@ -100,7 +106,7 @@ Result<std::vector<JoinSource>> FindSources(const JoinPattern& pattern, const Li
       PG_ASSIGN(std::vector<std::string> names, list(folder));
       std::sort(names.begin(), names.end());
       for (const std::string& name : names)
-        if (::fnmatch(part.c_str(), name.c_str(), FNM_PERIOD) == 0)
+        if (CanBeShown(name) && ::fnmatch(part.c_str(), name.c_str(), FNM_PERIOD) == 0)
           next.push_back(Within(folder, name));
     }
     folders = std::move(next);

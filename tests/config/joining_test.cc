@@ -69,6 +69,14 @@ TEST_F(JoiningTest, AStarIsAnyNameOfItsOwnLevel) {
   EXPECT_EQ(Find("museum/lost/*"), Names{"(no such folder)"});
 }
 
+TEST_F(JoiningTest, AStoreNamesNoFolderThatCannotBeOne) {
+  folders_ = {{"",
+               {"..", ".", "a/../../etc", std::string("n\0l", 3), "\xff", "", "good",
+                std::string(256, 'x')}}};
+  EXPECT_EQ(Find("museum/*"), Names{"museum:good"});
+  EXPECT_EQ(Find("museum/.*"), Names{});
+}
+
 TEST_F(JoiningTest, WhatSaysNoFolderIsRefused) {
   for (const char* bad : {"", "/team", "mu seum/x", "museum/../x", "museum/a//b", "museum/\xff"})
     EXPECT_FALSE(ParseJoin(bad).ok()) << bad;

@@ -254,6 +254,28 @@ TEST_F(JoinedDriveTest, AnAccountThatIsAwayHidesNoOther) {
   EXPECT_EQ(machine_->Shell("cat 'herbarium (reserve)/moss'").out, "moss\n");
 }
 
+TEST_F(JoinedDriveTest, APartWhoseFileIsSpoiltIsNotMadeAnew) {
+  BeginAs("curator");
+  Join({"--join", "museum/team/*"});
+  machine_->Mount();
+  EXPECT_EQ(Listing(), "archive\nherbarium\n");
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  const std::string file = machine_->Home("config/pargeter/drives/sheets.archive.toml");
+  const std::string before = ReadAll(file);
+  WriteAll(file, before + "cache_limit = \"many\"\n");
+  machine_->Mount();
+  ASSERT_EQ(machine_->Pargeter({"refresh", "sheets"}).exit_code, 0);
+  EXPECT_EQ(Listing(), "herbarium\n");
+  EXPECT_NE(StatusOf("sheets")["last_error"], "");
+  WriteAll(file, before);
+  EXPECT_TRUE(Eventually([&] {
+    return machine_->Pargeter({"refresh", "sheets"}).exit_code == 0 &&
+           Listing() == "archive\nherbarium\n";
+  }));
+  const Outcome list = machine_->Pargeter({"--json", "drive", "list"});
+  EXPECT_EQ(Json::parse(list.out)["drives"].size(), 3u) << list.out;
+}
+
 TEST_F(JoinedDriveTest, NothingToShowIsSaid) {
   BeginAs("curator");
   Outcome bad = machine_->Pargeter({"drive", "add", "sheets", "--join", "nobody/x", "--at", At()});

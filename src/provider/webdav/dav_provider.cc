@@ -388,8 +388,9 @@ Status DavProvider::ReadKept(const std::string& path, const std::string& id, Rea
 // where to ask for a share.
 Result<Provider::Address> DavProvider::Link(const std::string& path, Duration lasts) {
   Call call = NewCall("HEAD", path, "see what is offered for", nullptr);
-  const auto looked = wire_.Send(call);
   const bool shared = lasts.count() > 0;
+  if (!shared) call.once = Duration(5000);  // its own address will do
+  const auto looked = wire_.Send(call);
   if (!looked.ok() && shared) return looked.error();
   std::string page, share;
   for (const WebLink& link :
