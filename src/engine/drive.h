@@ -513,6 +513,7 @@ class Drive {
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
   Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
+  Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
   Status EndParts(const std::string& journalled, const Cancel& cancel);
   Result<Outcome> CopyFile(Job* job);
   Result<Outcome> SendFolder(Job* job);
@@ -525,6 +526,7 @@ class Drive {
   Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
   Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
   enum class Sent { kBytes, kCopy, kMove };  // how it came to its place
+  bool CopiedInParts(std::uint64_t size) const;
   Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);
   Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);

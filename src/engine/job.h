@@ -25,6 +25,7 @@ struct Drive::Job {
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   std::vector<std::pair<std::string, std::string>> kept;  // below a moved folder: old, new name
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
+  bool parts_ended = false;   // nothing is left at the store of what `node.upload` says
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;

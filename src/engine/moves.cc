@@ -13,6 +13,11 @@
 
 namespace pargeter {
 
+bool Drive::CopiedInParts(std::uint64_t size) const {
+  const std::uint64_t above = provider_->Can().copies_in_parts_above;
+  return above > 0 && size > above;
+}
+
 // A move, a copy of another file, or new attributes: the store copies, no bytes come through here.
 Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   const Node& node = job->node;
@@ -24,10 +29,19 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
   const bool in_one = move && provider_->Can().moves_files;
   const Sent how = in_one ? Sent::kMove : move ? Sent::kCopy : Sent::kBytes;
-  auto entry =
-      in_one ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
-             : provider_->Copy(from, version, copy_of ? node.size : node.there_size, job->path,
-                               attributes ? &job->attributes : nullptr, only_if, job->cancel);
+  const std::uint64_t size = copy_of ? node.size : node.there_size;
+  PG_TRY(EndParts(node.upload, job->cancel));
+  const bool in_parts = !in_one && CopiedInParts(size);
+  if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
+  auto entry = in_one
+                   ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
+                   : provider_->Copy(from, version, size, job->path,
+                                     attributes ? &job->attributes : nullptr, only_if, job->cancel);
+  if (!entry.ok() && in_parts) {
+    if (MayRetry(entry.error().code)) return entry.error();
+    PG_TRY(EndParts("?\n" + job->path, job->cancel));
+  }
+  job->parts_ended = true;
   if (!entry.ok() && move && !job->aside && MayBeItself(entry.error().code)) {
     PG_ASSIGN(const bool itself, IsItself(*job, job->path));
     if (itself) return GoAside(job);
@@ -210,6 +224,9 @@ Status Drive::CopyBelow(Job* job) {
     next = page.next;
     if (next.empty()) break;
   }
+  if (std::any_of(objects.begin(), objects.end(),
+                  [this](const Entry& one) { return CopiedInParts(one.size); }))
+    PG_TRY(JournalUnknownParts(job->id, job->path + "/"));
   std::atomic<std::size_t> at{0};
   Mutex mutex;
   std::optional<Error> failed;

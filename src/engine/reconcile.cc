@@ -100,6 +100,7 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
     if (entry.error().code == Code::kChanged) return Conflict(job);
     return entry.error();
   }
+  job->parts_ended = true;
   PG_TRY(CommitUpload(job, *entry, Sent::kBytes));
   return Outcome::kDone;
 }
@@ -182,8 +183,17 @@ Status Drive::JournalParts(NodeId id, const std::string& upload) {
   return Save(live);
 }
 
+// Before one is begun whose id may never be heard: not even a power cut leaves one at the store
+// that nobody ends. `path` as for EndParts.
+Status Drive::JournalUnknownParts(NodeId id, const std::string& path) {
+  PG_TRY(JournalParts(id, "?\n" + path));
+  const Lock tree(tree_mutex_);
+  return SyncIndex();
+}
+
 // Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"
-// and the path where it is not known whether it was begun, nor under which id.
+// and the path where it is not known whether it was begun, nor under which id; all below a path
+// that ends in "/".
 Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
   if (journalled.empty()) return {};
   const auto end = journalled.find('\n');
@@ -193,8 +203,10 @@ Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
     return provider_->AbortParts({path, journalled.substr(colon + 1, end - colon - 1)}, cancel);
   }
   PG_ASSIGN(const std::vector<PartedUpload> uploads, provider_->ListUploads(cancel));
+  const bool below = path.back() == '/';
   for (const PartedUpload& upload : uploads) {
-    if (upload.path == path) PG_TRY(provider_->AbortParts(upload, cancel));
+    if (below ? upload.path.compare(0, path.size(), path) == 0 : upload.path == path)
+      PG_TRY(provider_->AbortParts(upload, cancel));
   }
   return {};
 }
@@ -224,12 +236,7 @@ Result<Entry> Drive::SendParts(Job* job) {
     if (upload.id.empty()) PG_TRY(EndParts(known, job->cancel));
   }
   if (upload.id.empty()) {
-    PG_TRY(JournalParts(job->id, "?\n" + job->path));
-    {
-      const Lock tree(
-          tree_mutex_);  // not even a power cut leaves one at the store that nobody ends
-      PG_TRY(SyncIndex());
-    }
+    PG_TRY(JournalUnknownParts(job->id, job->path));
     PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));
     PG_TRY(JournalParts(job->id, mark + upload.id + "\n" + upload.path));
   }
@@ -284,7 +291,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   Node& node = live->node;
   node.version = entry.version;
   node.there_size = entry.size;
-  node.upload.clear();
+  if (job->parts_ended) node.upload.clear();
   node.tried_parent = kNoNode;
   node.tried_name.clear();
   node.copy_version.clear();
@@ -337,7 +344,8 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
       live->content->source = {job->path, entry.version, entry.size};
       node.on_disk = live->content->present.Bytes();
     }
-    const bool settled = node.there != There::kElsewhere && node.dirty == kClean;
+    const bool settled =
+        node.there != There::kElsewhere && node.dirty == kClean && node.upload.empty();
     if (settled) {
       node.intent = 0;
       if (node.effective == Placement::kThin) thin = true;

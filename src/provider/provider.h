@@ -97,6 +97,8 @@ struct Capabilities {
   Guard replace = Guard::kUnknown;    // "only if it is this version"
   std::uint64_t multipart_above = 0;  // bytes; larger files go up in parts; 0: never
   std::uint64_t part_size = 0;
+  // Bytes; larger files are copied in parts: died half-way, an upload is left; 0: never.
+  std::uint64_t copies_in_parts_above = 0;
 };
 
 // What an account holds and still takes, in bytes.

@@ -34,6 +34,7 @@ class Stage {
     if (options.watch_power) disk_.WatchPower(folder_.path());
     world_.cut_off = [this] { return disk_.dead(); };
     world_.multipart_above = 100000;
+    world_.copies_in_parts_above = 120000;
     world_.moves_folders = options.seed % 2 == 1;
     world_.moves_files = options.seed % 4 == 1;
   }

@@ -2,6 +2,7 @@
 // what it was asked.
 #pragma once
 
+#include <deque>
 #include <functional>
 #include <map>
 #include <random>
@@ -43,7 +44,9 @@ struct FakeWorld {
   std::uint64_t fail_at GUARDED_BY(mutex) = 0, lose_at GUARDED_BY(mutex) = 0;
   std::uint64_t count GUARDED_BY(mutex) = 0;
   std::mt19937_64 dice GUARDED_BY(mutex);
-  std::uint64_t multipart_above = 0;
+  // By kind of request, for the next ones: true fails, or loses its answer.
+  std::map<std::string, std::deque<bool>> fails GUARDED_BY(mutex), loses GUARDED_BY(mutex);
+  std::uint64_t multipart_above = 0, copies_in_parts_above = 0;
   bool moves_folders = false, moves_files = false;
   struct Upload {
     std::string path;
@@ -120,6 +123,7 @@ class FakeStore : public Provider {
     can.create = can.replace = Guard::kAtomic;
     can.multipart_above = w_.multipart_above;
     can.part_size = w_.multipart_above / 2;
+    can.copies_in_parts_above = w_.copies_in_parts_above;
     can.moves_folders = w_.moves_folders;
     can.moves_files = w_.moves_files;
     return can;
@@ -303,9 +307,24 @@ class FakeStore : public Provider {
     for (const auto& [id, upload] : w_.uploads) out.push_back({upload.path, id});
     return out;
   }
-  Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t,
+  Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t size,
                      const std::string& to, const Attributes* attributes,
-                     const Precondition& only_if, const Cancel&) override {
+                     const Precondition& only_if, const Cancel& cancel) override {
+    if (w_.copies_in_parts_above == 0 || size <= w_.copies_in_parts_above)
+      return CopyInOne(from, version, to, attributes, only_if);
+    PG_ASSIGN(const PartedUpload upload, BeginParts(to, {}, cancel));
+    auto done = CopyInOne(from, version, to, attributes, only_if);
+    if (!done.ok()) {
+      Ignore(AbortParts(upload, cancel));
+      return done;
+    }
+    const Lock lock(w_.mutex);
+    w_.uploads.erase(upload.id);
+    return done;
+  }
+  Result<Entry> CopyInOne(const std::string& from, const std::string& version,
+                          const std::string& to, const Attributes* attributes,
+                          const Precondition& only_if) {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("copy " + from + " " + to));
     if (to == w_.forbid) return Error(Code::kPermission, "not allowed");
@@ -415,7 +434,8 @@ class FakeStore : public Provider {
     w_.asked.push_back(what);
     const std::uint64_t n = ++w_.count;
     if (w_.offline) return Error(w_.offline_as, "the store does not answer");
-    if (n == w_.fail_at || Unlucky()) {
+    kind_ = what.substr(0, what.find(' '));
+    if (n == w_.fail_at || Told(&w_.fails[kind_]) || Unlucky()) {
       static constexpr Code kFaults[] = {Code::kStoreFault, Code::kThrottled, Code::kDamaged,
                                          Code::kUnavailable, Code::kTimeout};
       Error fault(kFaults[w_.dice() % 5], "the store failed (on purpose)");
@@ -429,10 +449,16 @@ class FakeStore : public Provider {
     const bool dead = w_.cut_off && w_.cut_off();
     if (w_.lose_answers > 0) {
       --w_.lose_answers;
-    } else if (!dead && w_.count != w_.lose_at && !Unlucky()) {
+    } else if (!dead && w_.count != w_.lose_at && !Told(&w_.loses[kind_]) && !Unlucky()) {
       return {};
     }
     return Error(Code::kDamaged, "the answer was lost (on purpose)");
+  }
+  static bool Told(std::deque<bool>* next) {
+    if (next->empty()) return false;
+    const bool told = next->front();
+    next->pop_front();
+    return told;
   }
   bool Unlucky() REQUIRES(w_.mutex) {
     return w_.fault_share > 0 && std::uniform_real_distribution<>()(w_.dice) < w_.fault_share;
@@ -458,6 +484,7 @@ class FakeStore : public Provider {
     return good ? Status() : Status(Error(Code::kChanged, path + " was changed"));
   }
   FakeWorld& w_;
+  std::string kind_ GUARDED_BY(w_.mutex);  // of the request that is answered
 };
 
 }  // namespace pargeter::test

@@ -69,6 +69,7 @@ Capabilities S3Provider::Can() const {
   can.replace = l.replace;
   can.multipart_above = options_.multipart_above;
   can.part_size = options_.part_size;
+  can.copies_in_parts_above = options_.single_copy_limit;
   return can;
 }
 

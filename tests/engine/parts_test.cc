@@ -1,0 +1,108 @@
+// Uploads and copies in parts: whatever fails on the way, none is left at the store that nobody
+// ends.
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class PartsTest : public DriveTest {
+ protected:
+  PartsTest() {
+    world_.multipart_above = world_.copies_in_parts_above = 100000;
+    retry_pause_ = Duration(10);
+  }
+  Hands hands() { return Hands(drive_.get()); }
+  void Script(const std::string& kind, std::deque<bool> fails, std::deque<bool> loses = {}) {
+    const Lock lock(world_.mutex);
+    world_.fails[kind] = std::move(fails);
+    world_.loses[kind] = std::move(loses);
+  }
+  const std::string scan_ = std::string(150000, 's');  // of a sheet: too large for one request
+};
+
+// The file is up, and nobody knows: sent once more it is refused, and the second upload is not to
+// be ended either. Then the file is known again, and the second upload is still there.
+TEST_F(PartsTest, ASecondUploadIsEndedThoughTheFirstTurnsOutToBeDone) {
+  Open();
+  Script("complete-parts", {}, {true});
+  Script("abort-parts", {false, true});
+  ASSERT_TRUE(Write("scan", scan_).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["scan"], scan_);
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
+TEST_F(PartsTest, ABeginningWhoseAnswerWasLostIsEnded) {
+  Open();
+  Script("begin-parts", {}, {true, true, true});
+  ASSERT_TRUE(Write("scan", scan_).ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["scan"], scan_);
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
+TEST_F(PartsTest, ACopyThatFailsHalfWayIsEnded) {
+  world_.Put("scan", scan_);
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  Script("copy", {true, true});
+  Script("abort-parts", {true, true});
+  ASSERT_TRUE(hands().Move("scan", "sheet").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"sheet", scan_}}));
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
+TEST_F(PartsTest, ACopyThatFailsHalfWayIsEndedThoughItsFileIsDeletedMeanwhile) {
+  world_.Put("scan", scan_);
+  retry_pause_ = Duration(300);
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  Script("copy", {true, true});
+  Script("abort-parts", {true, true});
+  ASSERT_TRUE(hands().Move("scan", "sheet").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
+  ASSERT_TRUE(hands().Remove("sheet").ok());
+  FlushAll();
+  EXPECT_TRUE(world_.All().empty());
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
+TEST_F(PartsTest, CopiesBelowAMovedFolderThatFailHalfWayAreEnded) {
+  for (const char* name : {"d/one", "d/two", "d/e/three"}) world_.Put(name, scan_);
+  Open();
+  ASSERT_EQ(Names("d").size(), 3u);
+  Script("copy", {true, false, true, true});
+  Script("abort-parts", {true, true, true});
+  ASSERT_TRUE(hands().Move("d", "f").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().size(), 3u);
+  EXPECT_EQ(world_.All().count("f/e/three"), 1u);
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
+TEST_F(PartsTest, ACopyThatIsCutOffByDeathIsEndedByTheNextStart) {
+  world_.Put("scan", scan_);
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  std::atomic<bool> alive{true};
+  world_.cut_off = [&]() NO_TS_ANALYSIS {
+    if (!world_.asked.empty() && world_.asked.back() == "begin-parts sheet") alive = false;
+    return !alive;
+  };
+  ASSERT_TRUE(hands().Move("scan", "sheet").ok());
+  ASSERT_TRUE(Eventually([&] { return !alive; }));
+  Close();
+  world_.cut_off = nullptr;
+  ASSERT_EQ(world_.Uploads(), 1u);
+  Open();
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"sheet", scan_}}));
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
+}  // namespace
+}  // namespace pargeter::test
