@@ -2,7 +2,8 @@
 //
 // Invariants, by the lock `mu`:
 //   1. A byte in `present` is in the block file, and it is a byte of this version: either fetched
-//      from `source` at exactly its version, or written here.
+//      from `source` at exactly its version, or written here. Where the version is a digest, all
+//      of a fetched file are looked at before the last missing one is shown (arrived.cc).
 //   2. A byte that was written here is never overwritten by a fetch.
 //   3. Bytes are taken out of `present` only while `readers` is 0.
 //   4. A content whose node has another version by now (`detached`) keeps its descriptor, whose
@@ -18,6 +19,7 @@
 #include "cache/block_store.h"
 #include "cache/range_set.h"
 #include "index/index.h"
+#include "provider/provider.h"
 
 namespace pargeter {
 
@@ -56,10 +58,17 @@ struct Content {
   std::uint64_t last_read GUARDED_BY(mu) = 0;  // where somebody read last
   std::uint64_t removals GUARDED_BY(mu) = 0;   // goes up when bytes are taken out of `present`
   bool unsaved GUARDED_BY(mu) = false;         // `present` differs from what the index says
-  bool written GUARDED_BY(mu) = false;         // written since the last close or fsync
+  // The digest of what came from the store, from the first byte on as far as that is here.
+  std::shared_ptr<ContentCheck> check GUARDED_BY(mu);
+  std::uint64_t checked_to GUARDED_BY(mu) = 0, checked_since GUARDED_BY(mu) = 0;  // `removals` then
+  bool checking GUARDED_BY(mu) = false;  // somebody is at it, without the lock
+  bool wrong GUARDED_BY(mu) = false;     // so it was found: nobody reads on
+  bool written GUARDED_BY(mu) = false;   // written since the last close or fsync
   bool detached GUARDED_BY(mu) = false;
   int about_to_change GUARDED_BY(mu) = 0;  // WritingMarks
 };
+
+Error NotWhatItSaid();  // of a content that is `wrong`
 
 // Held by whoever has journalled that a content changes, until it has and its node's generation
 // says so. An upload that is acknowledged meanwhile had the former bytes: the node stays dirty.

@@ -68,6 +68,7 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
     {
       const Lock lock(content->mu);
       file_size = content->size;
+      if (content->wrong) return NotWhatItSaid();
       if (offset >= file_size) return std::size_t{0};
       size = static_cast<std::size_t>(std::min<std::uint64_t>(size, file_size - offset));
       here = content->present.Covers({offset, offset + size});

@@ -19,36 +19,67 @@ constexpr std::uint64_t kChunk = 4 * kMiB;      // one request of a larger fetch
 constexpr std::size_t kManyUnsaved = 300;
 constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 
-// Writes what arrives into the block file, except where something is there already.
+// Writes what arrives into the block file, except where something is there already. A whole file is
+// written when the store has sent all of it (Keep). With `checked`, the last missing piece of a
+// file that came in pieces is written but not shown (`last`): first it is looked whether all of it
+// is right (Drive::CheckArrived).
 class BlockSink : public ReadSink {
  public:
-  BlockSink(Content* content, Range range, Disk* disk)
-      : content_(*content), range_(range), disk_(*disk) {}
+  BlockSink(Content* content, Range range, bool whole, bool checked, Disk* disk)
+      : content_(*content), range_(range), whole_(whole), checked_(checked), disk_(*disk) {}
   Status Begin(const Entry& entry) override {
     entry_ = entry;
     at_ = range_.begin;
+    whole_file_.clear();
+    last_ = {};
     return {};
   }
   Status Write(std::string_view data) override {
+    if (!whole_) return Put(data);
+    whole_file_.append(data);
+    return {};
+  }
+  // After the last byte.
+  Status Keep() {
+    if (whole_) PG_TRY(Put(whole_file_));
+    if (at_ < range_.end)
+      return Error(Code::kDamaged, "the store sent fewer bytes than it said that the file has");
+    return {};
+  }
+  void Show(Range range) {
+    const Lock lock(content_.mu);
+    range.end = std::min({range.end, content_.size, content_.source.size});  // cut meanwhile?
+    if (range.begin < range.end) Add(range);
+    content_.changed.NotifyAll();
+  }
+  Range last() const { return last_; }
+  std::uint64_t added() const { return added_; }
+  const Entry& entry() const { return entry_; }
+
+ private:
+  Status Put(std::string_view data) {
     const Lock lock(content_.mu);
     const Range arrived{at_, std::min(at_ + data.size(), range_.end)};
     for (const Range& gap : content_.present.Missing(arrived)) {
       PG_TRY(Fill(data.substr(gap.begin - at_, gap.size()), gap.begin));
-      // another flight may have brought the same bytes meanwhile
-      const std::uint64_t before = content_.present.Bytes();
-      content_.present.Add(gap);
-      // what was evicted meanwhile is given back whole: these bytes are in no file with a name
-      if (!content_.detached) added_ += content_.present.Bytes() - before;
+      if (checked_ && content_.place == Place::kCache &&
+          content_.present.Bytes() + gap.size() == content_.size)
+        last_ = gap;
+      else
+        Add(gap);
     }
     at_ += data.size();
     content_.unsaved = true;
     content_.changed.NotifyAll();
     return {};
   }
-  std::uint64_t added() const { return added_; }
-  const Entry& entry() const { return entry_; }
-
- private:
+  void Add(Range range) REQUIRES(content_.mu) {
+    // another flight may have brought the same bytes meanwhile
+    const std::uint64_t before = content_.present.Bytes();
+    content_.present.Add(range);
+    // what was evicted meanwhile is given back whole: these bytes are in no file with a name
+    if (!content_.detached) added_ += content_.present.Bytes() - before;
+  }
   // Readers must not wait for the disk, so the lock is let go meanwhile; a file that is written
   // here is guarded by it. The analysis cannot follow a lock that is given back.
   Status Fill(std::string_view piece, std::uint64_t at) REQUIRES(content_.mu) NO_TS_ANALYSIS {
@@ -63,8 +94,11 @@ class BlockSink : public ReadSink {
   }
   Content& content_;
   const Range range_;
+  const bool whole_, checked_;
   Disk& disk_;
   Entry entry_;
+  std::string whole_file_;
+  Range last_;
   std::uint64_t at_ = 0, added_ = 0;
 };
 
@@ -91,13 +125,15 @@ class BufferSink : public ReadSink {
 
 }  // namespace
 
-void Drive::StartFlight(const std::shared_ptr<Content>& content, Range range) {
+Status Drive::StartFlight(const std::shared_ptr<Content>& content, Range range) {
   auto flight = std::make_shared<Flight>();
   flight->range = range;
-  content->flights.push_back(flight);
   const Lock lock(fetch_mutex_);
+  if (fetch_stopped_) return Error(Code::kUnavailable, "the drive is being unmounted");
+  content->flights.push_back(flight);
   to_fetch_.emplace_back(content, flight);
   fetch_changed_.NotifyOne();
+  return {};
 }
 
 // Starts what is missing of `ahead` and of `range`, and waits for `range` (nothing, if it is
@@ -123,7 +159,7 @@ Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range
     for (const Range& gap : wanted.All()) {
       for (std::uint64_t at = gap.begin; at < gap.end;) {
         const std::uint64_t stop = std::min(gap.end, (at / kChunk + 1) * kChunk);
-        StartFlight(content, {at, stop});
+        PG_TRY(StartFlight(content, {at, stop}));
         at = stop;
       }
     }
@@ -133,6 +169,7 @@ Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range
     if (flight->range.begin < range.end && range.begin < flight->range.end) mine.push_back(flight);
   }
   while (!content->present.Covers(range)) {
+    if (content->wrong) return NotWhatItSaid();
     bool pending = false;
     for (const auto& flight : mine) {
       if (flight->error) return *flight->error;
@@ -172,7 +209,9 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
     const Lock lock(content->mu);
     source = content->source;
   }
-  BlockSink sink(content.get(), range, options_.disk);
+  const bool whole = range.begin == 0 && range.end == source.size;
+  const bool checked = !whole && IsCheckedOnArrival(source);
+  BlockSink sink(content.get(), range, whole, checked, options_.disk);
   if (stop_->cancelled()) {
     outcome = Error(Code::kUnavailable, "the drive is being unmounted");
   } else if (outcome = link_->Check(); outcome.ok()) {
@@ -182,6 +221,9 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
       outcome = AskStore([&](const Cancel& c) {
         return provider_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
       });
+      if (outcome.ok()) outcome = sink.Keep();
+      if (outcome.ok() && checked) outcome = CheckArrived(content, source, sink.last());
+      if (outcome.ok() && sink.last().size() > 0) sink.Show(sink.last());
       budget_->Release(range.size() - std::min(range.size(), sink.added()));
     }
   }

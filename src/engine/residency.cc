@@ -249,8 +249,10 @@ Status Drive::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64
       if (got.ok() && bytes_done != nullptr) *bytes_done += end - at;
     }
     if (got.ok()) return got;
-    if (got.error().code != Code::kStale || attempt > 2) return got;
-    Ignore(LookAgain(id));  // replaced at the store meanwhile: the new version, then
+    const Code why = got.error().code;
+    if ((why != Code::kStale && why != Code::kDamaged) || attempt > 2) return got;
+    // replaced at the store meanwhile: the new version, then
+    if (why == Code::kStale) Ignore(LookAgain(id));
   }
 }
 

@@ -107,7 +107,9 @@ struct Quota {
 };
 
 // Receives a file's bytes. Called on a network thread: be quick. `Begin` comes once per attempt
-// and gives what the answer's headers said; a second Begin starts again at the first byte.
+// and gives what the answer's headers said; a second Begin starts again at the first byte. The
+// bytes of a whole file count only when the call that sends them has returned well: what its digest
+// says comes last.
 class ReadSink {
  public:
   virtual ~ReadSink() = default;
@@ -121,6 +123,16 @@ class WriteSource {
   virtual ~WriteSource() = default;
   virtual std::uint64_t Size() const = 0;
   virtual Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) = 0;
+};
+
+// Takes all bytes of a version, from the first to the last, that came piece by piece. One caller at
+// a time.
+class ContentCheck {
+ public:
+  virtual ~ContentCheck() = default;
+  virtual void Add(std::string_view piece) = 0;
+  // Once, after the last byte: is it sure that they are not the version's?
+  virtual bool Wrong() = 0;
 };
 
 // An upload in parts that survives a restart: keep `id`, give it back to Resume.
@@ -150,6 +162,8 @@ class Provider {
   virtual ~Provider() = default;
   // Is this version a digest of the content, as HoldsContent understands it?
   virtual bool TellsContent(const std::string& version) const = 0;
+  // nullptr where the version says nothing of its content. Not to outlive the provider.
+  virtual std::unique_ptr<ContentCheck> CheckOf(const std::string&) { return nullptr; }
 
   virtual Capabilities Can() const = 0;
 

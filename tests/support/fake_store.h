@@ -46,6 +46,7 @@ struct FakeWorld {
   std::mt19937_64 dice GUARDED_BY(mutex);
   // By kind of request, for the next ones: true fails, or loses its answer.
   std::map<std::string, std::deque<bool>> fails GUARDED_BY(mutex), loses GUARDED_BY(mutex);
+  std::deque<bool> spoils GUARDED_BY(mutex);  // of the next reads: true gets a wrong byte
   std::uint64_t multipart_above = 0, copies_in_parts_above = 0;
   bool moves_folders = false, moves_files = false;
   struct Upload {
@@ -118,6 +119,16 @@ class FakeStore : public Provider {
   explicit FakeStore(FakeWorld* world) : w_(*world) {}
 
   bool TellsContent(const std::string&) const override { return true; }
+  std::unique_ptr<ContentCheck> CheckOf(const std::string& version) override {
+    struct Check : ContentCheck {
+      std::string version, all;
+      void Add(std::string_view piece) override { all += piece; }
+      bool Wrong() override { return Hex(Md5(all)) != version; }
+    };
+    auto check = std::make_unique<Check>();
+    check->version = version;
+    return check;
+  }
   Capabilities Can() const override {
     Capabilities can;
     can.create = can.replace = Guard::kAtomic;
@@ -218,6 +229,7 @@ class FakeStore : public Provider {
               std::uint64_t size, ReadSink* sink, const Cancel&) override {
     Entry entry;
     std::string piece;
+    bool spoilt = false;
     {
       const Lock lock(w_.mutex);
       PG_TRY(Ask("read " + path));
@@ -227,9 +239,15 @@ class FakeStore : public Provider {
       entry = EntryOf(path, it->second);
       if (entry.version != version) return Error(Code::kChanged, "changed");
       piece = it->second.body.substr(offset, size);
+      const bool whole = piece.size() == it->second.body.size();
+      if (!piece.empty() && (Told(&w_.spoils) || (whole && Unlucky()))) {
+        piece[piece.size() / 2] ^= 1;
+        spoilt = whole;  // its digest tells; a piece has none
+      }
     }
     PG_TRY(sink->Begin(entry));
-    return sink->Write(piece);
+    PG_TRY(sink->Write(piece));
+    return spoilt ? Status(Error(Code::kDamaged, "not its digest")) : Status();
   }
   Result<Entry> Write(const std::string& path, WriteSource* source, const Attributes& attributes,
                       const Precondition& only_if, const Cancel&) override {

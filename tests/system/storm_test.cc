@@ -49,7 +49,7 @@ class Worker {
       };
       const int got = act(mount_);
       if (got == ENOTCONN || got == ECONNABORTED || got == EIO || got == ETIMEDOUT ||
-          got == EHOSTUNREACH || got == EAGAIN) {
+          got == EHOSTUNREACH || got == ENETUNREACH || got == EAGAIN) {
         for (const std::string& name : {a, b}) {
           unsure.insert(name);
           unsure.insert(name + ".tmp");
@@ -225,7 +225,8 @@ class StormTest : public testing::Test {
                                     "cut,share=0.05",
                                     "stall=300,share=0.05",
                                     "corrupt,share=0.05,method=GET",
-                                    "wrong-etag,share=0.02"};
+                                    "wrong-etag,share=0.02",
+                                    "away=900"};
     for (int i = 0; i < 2; ++i)
       SetFault(machines_[0]->peer(), weather[dice_() % std::size(weather)]);
   }

@@ -100,6 +100,24 @@ TEST_F(MountInTrouble, ASilentStoreIsNoticedWithinTwoSeconds) {
   EXPECT_EQ(other_->Get("new"), "new\n");
 }
 
+// Each piece of a larger file comes without a digest: that it is wrong shows only at its end.
+TEST_F(MountInTrouble, BytesThatAreWrongOnTheWayAreNeitherReadNorKept) {
+  const std::string scan = std::string(5'000'000, 's'), label = "Silene vulgaris";
+  ASSERT_TRUE(other_->Put("scan", scan));
+  for (const char* name : {"label", "list"}) ASSERT_TRUE(other_->Put(name, label));
+  MountAll();
+  SetFault(machine_->peer(), "corrupt,method=GET,key=label,times=1");
+  EXPECT_EQ(machine_->Shell("cat label").out, label) << "asked for once more";
+  SetFault(machine_->peer(), "corrupt,method=GET,key=list");
+  EXPECT_NE(machine_->Shell("cat list").exit_code, 0);
+  SetFault(machine_->peer(), "corrupt,method=GET,key=scan,times=1");
+  EXPECT_NE(machine_->Shell("cat scan > /dev/null").exit_code, 0);
+  EXPECT_EQ(machine_->Shell("stat -c %b scan").out, "0\n") << "nothing of it is kept";
+  SetFault(machine_->peer(), "");
+  EXPECT_TRUE(ReadAll(machine_->At("scan")) == scan);
+  EXPECT_EQ(ReadAll(machine_->At("list")), label);
+}
+
 TEST_F(MountInTrouble, ADamagedIndexIsMadeAnewAtTheNextMount) {
   ASSERT_TRUE(other_->Put("d/old", "old"));
   MountAll();

@@ -68,6 +68,7 @@ class S3Provider : public Provider, public Browser {
   Status Ping(Duration patience, const Cancel& cancel) override;
   Steady LastSign() const override { return wire_.LastSign(); }
   bool TellsContent(const std::string& version) const override;
+  std::unique_ptr<ContentCheck> CheckOf(const std::string& version) override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
   bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
 

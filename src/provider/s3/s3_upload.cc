@@ -225,6 +225,27 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
   return failed.error();
 }
 
+std::unique_ptr<ContentCheck> S3Provider::CheckOf(const std::string& version) {
+  class Md5Check : public ContentCheck {
+   public:
+    Md5Check(S3Provider* store, std::string version)
+        : store_(*store), version_(std::move(version)) {}
+    void Add(std::string_view piece) override { md5_.Update(piece); }
+    bool Wrong() override {
+      if (Hex(md5_.Finish()) != version_) return store_.learnt().etag_is_md5 == Learnt::kYes;
+      store_.Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
+      return false;
+    }
+
+   private:
+    S3Provider& store_;
+    const std::string version_;
+    Md5Stream md5_;
+  };
+  if (!LooksLikeMd5(version) || learnt().etag_is_md5 == Learnt::kNo) return nullptr;
+  return std::make_unique<Md5Check>(this, version);
+}
+
 bool S3Provider::TellsContent(const std::string& version) const { return LooksLikeMd5(version); }
 
 bool S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source) {

@@ -1,0 +1,115 @@
+// Drive: is what came from the store, piece by piece, what the store said that it is? Pieces have
+// no digests of their own, so it shows only when the file is whole; a file that comes in one piece
+// was looked at on its way.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "engine/drive.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+namespace {
+// A digest costs about two seconds of a core for each GiB: of larger files the network's speed
+// counts for more, and `verify` looks at them.
+constexpr std::uint64_t kLargest = 256 * kMiB;
+}  // namespace
+
+bool Drive::IsCheckedOnArrival(const Source& source) const {
+  return source.size <= kLargest && provider_->TellsContent(source.version);
+}
+
+Error NotWhatItSaid() {
+  return Error(Code::kDamaged,
+               "what the store sent does not have the digest that it gave; nothing of it is kept",
+               "Open it again; if that fails too, the store's copy is damaged.");
+}
+
+// Takes the digest of what is here from the first byte on, as it comes. `last`: the one missing
+// piece, which has come; the file is whole with it, and it waits for the end of this. kDamaged: it
+// is not right, and nothing of it is kept.
+Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source& source,
+                           Range last) {
+  std::string piece;
+  Lock lock(content->mu);
+  Content& c = *content;
+  for (;;) {
+    const bool only_fetched = c.place == Place::kCache && !c.written && c.about_to_change == 0 &&
+                              c.source.version == source.version && c.size == source.size;
+    if (!only_fetched || c.wrong) {
+      c.check.reset();
+      return c.wrong ? Status(NotWhatItSaid()) : Status();
+    }
+    if (c.checking) {
+      if (last.size() == 0) return {};  // whoever is at it takes this as well
+      c.changed.WaitUntil(c.mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
+      continue;
+    }
+    if (!c.check || c.checked_since != c.removals) {
+      c.check = provider_->CheckOf(source.version);
+      c.checked_to = 0;
+      c.checked_since = c.removals;
+      if (!c.check) return {};
+    }
+    const auto gaps = c.present.Missing({c.checked_to, c.size});
+    std::uint64_t end = gaps.empty() || gaps[0] == last ? c.size : gaps[0].begin;
+    if (end == c.checked_to) break;
+    end = std::min(end, c.checked_to + kMiB);
+    const auto check = c.check;
+    const int fd = c.fd.get();
+    c.checking = true;
+    ++c.readers;
+    lock.Unlock();
+    piece.resize(end - c.checked_to);
+    const auto n = options_.disk->ReadAt(fd, piece.data(), piece.size(), c.checked_to);
+    const bool read = n.ok() && *n == piece.size();
+    if (read) check->Add(piece);
+    lock.Relock();
+    --c.readers;
+    c.checking = false;
+    c.checked_to = end;
+    c.changed.NotifyAll();
+    if (!read) {
+      c.check.reset();
+      return {};  // whoever reads it will hear of it
+    }
+  }
+  if (c.checked_to < c.size) return {};
+  const bool wrong = c.check->Wrong();
+  c.check.reset();
+  lock.Unlock();
+  return wrong ? DropWrong(content) : Status();
+}
+
+// Whoever has it open has been given wrong bytes, and gets no more of them.
+Status Drive::DropWrong(const std::shared_ptr<Content>& content) {
+  const NodeId id = content->id;
+  const Lock tree(tree_mutex_);
+  {
+    const Lock lock(content->mu);
+    content->wrong = true;
+    content->changed.NotifyAll();
+  }
+  const auto it = live_.find(id);
+  if (it != live_.end() && it->second->content == content) {
+    Live* live = it->second.get();
+    const auto path = PathHere(id);
+    const std::string named = path.ok() ? Printable(*path) : "a file";
+    Change change(this);
+    activity_.Add("here", "rotten", named);
+    DropContent(live);
+    live->fresh_pages = false;
+    PG_TRY(Save(live));
+    PG_TRY(change.Commit());
+    LogAbout(LogLevel::kWarning, {named, "rotten"}, "{}: {}", named, NotWhatItSaid().what);
+  }
+  Tell([id](ChangeListener* l) { l->ContentChanged(id); });
+  return NotWhatItSaid();
+}
+
+}  // namespace pargeter
