@@ -49,6 +49,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   if (!entry.ok() &&
       (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
     const auto target = provider_->Look(job->path, job->cancel);
+    if (!target.ok() && target.error().code != Code::kNotFound) return target.error();
     const bool there = target.ok() && target->size == node.there_size && target->version == version;
     if (move && there && (!in_one || entry.error().code == Code::kNotFound)) {
       entry = target;  // made by a former attempt, whose answer was lost

@@ -86,7 +86,8 @@ class Alone {
     }
     if (wanted.ok() != got.ok())
       return fmt::format("{} instead of {}", got.ok() ? "done" : got.error().what,
-                         wanted.ok() ? "done" : wanted.error().what);
+                         wanted.ok() ? "done" : wanted.error().what) +
+             stage_.LastAsked();
     const auto missing = [](Code code) {
       return code == Code::kNotFound || code == Code::kNotFolder;
     };

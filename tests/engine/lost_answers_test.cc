@@ -1,0 +1,139 @@
+// The store has done what it was asked, and nobody heard of it; or does it late.
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class LostAnswersTest : public DriveTest {
+ protected:
+  Hands hands() { return Hands(drive_.get()); }
+};
+
+TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostLeavesNothingBehind) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.TakeAsked();
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Write("g", "one").ok());
+  ASSERT_TRUE(
+      Eventually([&] { return world_.All().count("g") > 0 && world_.All()["g"] == "one"; }));
+  ASSERT_TRUE(Write("g", "two").ok());  // before the upload is tried again
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "two"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
+  {
+    const Lock lock(world_.mutex);
+    world_.moves_files = true;
+  }
+  world_.Put("f", "content of another program");
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
+  ASSERT_TRUE(hands().Patch("g", "CONTENT", 0).ok());
+  FlushAll();
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(), (Files{{"g", "CONTENT of another program"}}));
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
+TEST_F(LostAnswersTest, ACopyWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
+  ASSERT_TRUE(Write("g", "one").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "one"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+// Deletions of one folder go together; one whose former attempt may stand elsewhere goes alone.
+TEST_F(LostAnswersTest, ADeletionTogetherWithOthersTakesBackWhatALostMoveMade) {
+  world_.Put("d/f", "base");
+  for (int i = 0; i < 20; ++i) world_.Put("d/other" + std::to_string(i), "other");
+  Open();
+  ASSERT_EQ(Names("d").size(), 21u);
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(hands().Move("d/f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
+  for (int i = 0; i < 20; ++i)
+    ASSERT_TRUE(drive_->Unlink(IdOf("d"), "other" + std::to_string(i)).ok());
+  ASSERT_TRUE(drive_->Unlink(kRootId, "g").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().count("g"), 0u);
+  EXPECT_EQ(world_.All().count("d/f"), 0u);
+}
+
+// A request that was called off can still arrive when nothing is left of its file here.
+TEST_F(LostAnswersTest, AnUploadThatArrivesAfterItsFileIsGoneIsNoConflict) {
+  Open();
+  ASSERT_TRUE(Write("f", "first").ok());
+  FlushAll();
+  const FakeWorld::Object late = [&] {
+    const Lock lock(world_.mutex);
+    return world_.objects["f"];
+  }();
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    ASSERT_EQ(world_.objects.count("f"), 0u);
+    world_.objects["f"] = late;
+  }
+  ASSERT_TRUE(Write("f", "second").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "second"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+// The same bytes at another place are there because somebody moved them.
+TEST_F(LostAnswersTest, WhatAnotherMachineMovedIsNotTakenForALateUpload) {
+  Open();
+  ASSERT_TRUE(Write("f", "first").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["g"] = world_.objects["f"];
+    world_.objects.erase("f");
+  }
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  ASSERT_TRUE(Write("g", "second").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["g"], "first");
+  EXPECT_EQ(drive_->Conflicts()->size(), 1u);
+}
+
+// The look that would have told of it fails as well.
+TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostIsNotTakenForADeletionElsewhere) {
+  {
+    const Lock lock(world_.mutex);
+    world_.moves_files = true;
+    world_.loses["move"] = {true};
+    world_.fails["look"] = {true};
+  }
+  retry_pause_ = Duration(10);
+  world_.Put("d/f", "content of another program");
+  Open();
+  ASSERT_EQ(Names("d"), std::vector<std::string>{"f"});
+  ASSERT_TRUE(hands().Move("d/f", "d/g").ok());
+  FlushAll();
+  EXPECT_EQ(Names("d"), std::vector<std::string>{"g"});
+  EXPECT_EQ(drive_->RemoveFolder(kRootId, "d").error().code, Code::kNotEmpty);
+  EXPECT_EQ(world_.All().count("d/g"), 1u);
+}
+
+}  // namespace
+}  // namespace pargeter::test
