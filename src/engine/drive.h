@@ -383,6 +383,8 @@ class Drive {
   Status VanishedThere(Live* live, Steady asked) REQUIRES(tree_mutex_);
   bool AllowAsking() EXCLUDES(pace_mutex_);
   void NewVersion(Live* live, const Entry& entry) REQUIRES(tree_mutex_);
+  bool MayBeElsewhere(const Node& node, Steady asked) REQUIRES(tree_mutex_);
+  static Error MovedMeanwhile();
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
   void WatchLoop();
 

@@ -152,9 +152,7 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
       const std::string key = one->path.substr(one->path.rfind('/') + 1);
       for (const bool is_folder : {false, true}) {
         PG_ASSIGN(const auto node, NodeThere(folder, key, is_folder));
-        if (!node || MayHaveMoved(provider_->Can(), *node)) continue;
-        const auto acked = acked_.find(node->id);
-        if (acked != acked_.end() && acked->second >= started) continue;
+        if (!node || MayBeElsewhere(*node, started)) continue;
         PG_ASSIGN(Live * live, Get(node->id));
         PG_TRY(VanishedThere(live, started));
       }

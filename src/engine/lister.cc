@@ -15,8 +15,9 @@ namespace pargeter {
 namespace {
 constexpr std::size_t kManyVisited = 64;
 constexpr Duration kWatchEvery(10000);
-constexpr Duration kWatchFor(300000);  // after the last visit
-constexpr int kSlowly = 6;             // rounds between two folders that nobody visits
+constexpr Duration kWatchFor(300000);   // after the last visit
+constexpr int kSlowly = 6;              // rounds between two folders that nobody visits
+constexpr Duration kMoveMayTake(5000);  // of a folder that was never listed: who asks waits so long
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 }  // namespace
 
@@ -38,6 +39,21 @@ bool Drive::AllowAsking() {
   return true;
 }
 
+// That the store did not have it where it was asked for, since `asked`, means nothing: it, or a
+// folder that it is in there, may have been moved by a step of ours, or was just then.
+bool Drive::MayBeElsewhere(const Node& node, Steady asked) {
+  const Capabilities can = provider_->Can();
+  for (Node at = node;;) {
+    const auto acked = acked_.find(at.id);
+    if (acked != acked_.end() && acked->second >= asked) return true;
+    if (MayHaveMoved(can, at)) return true;
+    const NodeId up = at.there == There::kElsewhere ? at.there_parent : at.parent;
+    const auto above = up == kNoNode || up == kRootId ? Result<Live*>(nullptr) : Get(up);
+    if (!above.ok() || *above == nullptr) return false;
+    at = (*above)->node;
+  }
+}
+
 // Joins the listing that is under way, or begins one on a thread of its own.
 Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
   PG_TRY(link_->Check());
@@ -49,6 +65,12 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     PG_ASSIGN(Live * folder, GetFolder(id));
     // while a folder's move is under way its names stand in two places: not now
     const bool known = folder->node.listed_at != 0;
+    const Steady moved_by = std::min(deadline, options_.clock->Now() + kMoveMayTake);
+    while (!known && MayBeElsewhere(folder->node, Steady::max())) {
+      if (!tree_changed_.WaitUntil(tree_mutex_, moved_by) && options_.clock->Now() >= moved_by)
+        return Error(Code::kBusy, "the folder's move is not done at the store yet");
+      PG_ASSIGN(folder, GetFolder(id));
+    }
     for (NodeId up = id; up != kRootId;) {
       PG_ASSIGN(Live * above, Get(up));
       if (above->node.there == There::kAbsent) return {};
@@ -118,7 +140,10 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   }
   const Lock tree(tree_mutex_);
   if (listing->folder == kRootId || outcome.ok()) NoteAccess(outcome);
-  if (!outcome.ok()) {
+  if (!outcome.ok() && outcome.error().code == Code::kBusy) {
+    const auto folder = Get(listing->folder);  // known: shown as it is known
+    if (!folder.ok() || (*folder)->node.listed_at == 0) listing->error = outcome.error();
+  } else if (!outcome.ok()) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
       NoteFault(outcome.error());
@@ -156,6 +181,7 @@ Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries,
   Trim();
   Change change(this);
   PG_ASSIGN(Live * folder, GetFolder(listing->folder));
+  if (MayBeElsewhere(folder->node, listing->started)) return MovedMeanwhile();
   if (may_write) PG_TRY(TakeRole(folder, *may_write));
   for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
   PG_TRY(change.Commit());
@@ -302,19 +328,22 @@ Status Drive::EndListing(Listing* listing) {
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * folder, Get(listing->folder));
+  if (MayBeElsewhere(folder->node, listing->started)) return MovedMeanwhile();
   PG_ASSIGN(const std::vector<NodeId> known, index_->ThereChildren(listing->folder));
   for (const NodeId id : known) {
     if (listing->seen.count(id) > 0) continue;
-    const auto acked = acked_.find(id);
-    if (acked != acked_.end() && acked->second >= listing->started) continue;
     PG_ASSIGN(Live * live, Get(id));
-    if (MayHaveMoved(provider_->Can(), live->node)) continue;
+    if (MayBeElsewhere(live->node, listing->started)) continue;
     PG_TRY(VanishedThere(live, listing->started));
   }
   folder->node.listed_at = options_.clock->Wall();
   sign_in_error_.clear();
   PG_TRY(Save(folder));
   return change.Commit();
+}
+
+Error Drive::MovedMeanwhile() {
+  return Error(Code::kBusy, "the folder was moved at the store while it was listed");
 }
 
 // The store did not have it at `asked`. Work that waits comes back as new; the rest goes here too.
@@ -331,9 +360,8 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     // what the store had in it, wherever that is here; not what was moved into it here
     PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));
     for (const NodeId id : inside) {
-      const auto acked = acked_.find(id);
-      if (acked != acked_.end() && acked->second >= asked) return {};  // it is there after all
       PG_ASSIGN(Live * child, Get(id));
+      if (MayBeElsewhere(child->node, asked)) return {};  // it is there after all
       PG_TRY(VanishedThere(child, asked));
     }
   }
@@ -379,12 +407,10 @@ Status Drive::LookAgain(NodeId id) {
   if (!entry.ok() && entry.error().code != Code::kNotFound) return entry.error();
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
-  const auto acked = acked_.find(id);
-  if (acked != acked_.end() && acked->second >= started) return {};
+  if (MayBeElsewhere(live->node, started)) return {};
   if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
   if (!entry.ok() || entry->kind == Kind::kFolder) {
     if (live->node.kind == NodeKind::kFolder) return {};
-    if (MayHaveMoved(provider_->Can(), live->node)) return {};
     Change change(this);
     PG_TRY(VanishedThere(live, started));
     PG_TRY(change.Commit());

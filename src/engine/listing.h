@@ -18,11 +18,11 @@ struct Drive::Listing {
   std::optional<Error> error;
 };
 
-// A step of ours may have moved it, in one request whose outcome is not known yet: that it is
-// missed at its old place means nothing. The step is made again, and finds out.
+// A step of ours may have moved it, in one request whose outcome is not known yet: the step is made
+// again, and finds out.
 inline bool MayHaveMoved(const Capabilities& can, const Node& node) {
   const bool in_one = node.kind == NodeKind::kFolder ? can.moves_folders : can.moves_files;
-  return in_one && node.there == There::kElsewhere && !node.gone() && node.tried_parent != kNoNode;
+  return in_one && node.there == There::kElsewhere && node.tried_parent != kNoNode;
 }
 
 }  // namespace pargeter

@@ -211,6 +211,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   }
   listed_.clear();
   PG_TRY(change.Commit());
+  tree_changed_.NotifyAll();
   job->delay = Duration(0);
   return Outcome::kAgain;
 }

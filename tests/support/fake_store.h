@@ -37,6 +37,8 @@ struct FakeWorld {
   bool has_feed = false;                     // it tells what changed
   std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
+  std::function<void()> on_moved;  // before the answer to a folder's move is given
+  std::function<void(const std::string&)> on_listing;  // before a folder is listed
   std::function<void()> on_listed;                     // before the answer to a listing is given
   std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
@@ -141,6 +143,7 @@ class FakeStore : public Provider {
   }
   Result<ListPage> List(const std::string& folder, const std::string& next,
                         const Cancel& cancel) override {
+    if (w_.on_listing) w_.on_listing(folder);
     auto page = ListNow(folder, next, cancel);
     if (w_.on_listed) w_.on_listed();
     return page;
@@ -398,6 +401,11 @@ class FakeStore : public Provider {
     return Answer();
   }
   Status MoveFolder(const std::string& from, const std::string& to, const Cancel&) override {
+    const Status moved = MoveNow(from, to);
+    if (w_.on_moved) w_.on_moved();
+    return moved;
+  }
+  Status MoveNow(const std::string& from, const std::string& to) {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("move-folder " + from + " " + to));
     const auto below = [this](const std::string& path) NO_TS_ANALYSIS {
@@ -417,6 +425,8 @@ class FakeStore : public Provider {
     for (const std::string& path : moving) {
       auto moved = w_.objects.extract(path);
       moved.key() = to + path.substr(from.size());
+      w_.changes.push_back(path);
+      w_.changes.push_back(moved.key());
       w_.objects.insert(std::move(moved));
     }
     return Answer();

@@ -1,0 +1,86 @@
+// While the store moves a folder in one request, what is in it is at the one place or the other,
+// and nobody here knows at which.
+#include <gtest/gtest.h>
+
+#include <future>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+// Moves d/loans to d/lent; the store has done it, and `meanwhile` happens before its answer comes.
+class MovingTest : public DriveTest {
+ protected:
+  MovingTest() {
+    world_.moves_folders = true;
+    for (const char* name : {"d/loans/1907", "d/loans/1908"}) world_.Put(name, name);
+  }
+  void MoveAnd(const std::function<void()>& meanwhile) {
+    std::atomic<bool> done{false};
+    world_.on_moved = [&] {
+      if (done.exchange(true)) return;
+      meanwhile();
+    };
+    ASSERT_TRUE(Hands(drive_.get()).Move("d/loans", "d/lent").ok());
+    ASSERT_TRUE(Eventually([&] { return done.load(); }));
+    FlushAll();
+    world_.on_moved = nullptr;
+  }
+  const std::vector<std::string> years_{"1907", "1908"};
+};
+
+TEST_F(MovingTest, AReadThatMissesItsFileTakesItForGoneByNoMeans) {
+  Open();
+  ASSERT_EQ(Names("d/loans"), years_);
+  const NodeId before = IdOf("d/loans/1907");
+  MoveAnd([this] { Ignore(Read("d/lent/1907")); });
+  EXPECT_EQ(Names("d/lent"), years_);
+  EXPECT_EQ(IdOf("d/lent/1907"), before) << "and what is known of it is kept";
+  EXPECT_EQ(*Read("d/lent/1907"), "d/loans/1907");
+}
+
+TEST_F(MovingTest, ChangesThatTheStoreTellsOfAreOurOwn) {
+  world_.has_feed = true;
+  Open();
+  ASSERT_EQ(Names("d/loans"), years_);
+  const NodeId before = IdOf("d/loans/1907");
+  ASSERT_TRUE(drive_->Refresh().ok());  // asks from here on
+  MoveAnd([this] { Ignore(drive_->Refresh()); });
+  EXPECT_EQ(Names("d/lent"), years_);
+  EXPECT_EQ(IdOf("d/lent/1907"), before) << "and what is known of it is kept";
+}
+
+TEST_F(MovingTest, AFolderThatWasNeverListedIsListedWhenItHasMoved) {
+  Open();
+  ASSERT_EQ(Names("d"), std::vector<std::string>{"loans"});
+  std::future<std::vector<std::string>> names;
+  MoveAnd([&] {
+    names = std::async(std::launch::async, [this] { return Names("d/lent"); });
+    names.wait_for(std::chrono::milliseconds(300));  // it must not come before the move is done
+  });
+  EXPECT_EQ(names.get(), years_);
+}
+
+// One that began before: what it says of the old place is no news of the folder.
+TEST_F(MovingTest, AListingThatComesTooLateIsNotTakenForEmptiness) {
+  Open();
+  ASSERT_EQ(Names("d/loans"), years_);
+  std::promise<void> moved;
+  std::atomic<bool> held{false};
+  world_.on_listing = [&](const std::string& folder) {
+    if (folder == "d/loans/" && !held.exchange(true)) moved.get_future().wait();
+  };
+  const auto listed = std::async(std::launch::async, [this] { Ignore(drive_->Refresh()); });
+  ASSERT_TRUE(Eventually([&] { return held.load(); }));
+  MoveAnd([] {});
+  world_.Put("d/loans/1950", "of another folder that is there now");
+  moved.set_value();
+  listed.wait();
+  world_.on_listing = nullptr;
+  EXPECT_EQ(Names("d/lent"), years_);
+}
+
+}  // namespace
+}  // namespace pargeter::test
