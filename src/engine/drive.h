@@ -409,7 +409,7 @@ class Drive {
   Result<Opened> MakeOpen(Live* live, bool writing) REQUIRES(tree_mutex_);
   Result<WritingMark> BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
   Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
-  Status Grew(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
+  Status Grew(const OpenFilePtr& file, std::uint64_t end) EXCLUDES(tree_mutex_);
   Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
   void DropContent(Live* live) REQUIRES(tree_mutex_);

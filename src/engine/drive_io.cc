@@ -125,14 +125,19 @@ Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_
     content->size = std::max(content->size, end);
     content->unsaved = content->written = true;
   }
-  return Grew(file->id, end);
+  return Grew(file, end);
 }
 
-Status Drive::Grew(NodeId id, std::uint64_t end) {
+Status Drive::Grew(const OpenFilePtr& file, std::uint64_t end) {
   const Lock tree(tree_mutex_);
-  const auto it = live_.find(id);
+  const auto it = live_.find(file->id);
   if (it == live_.end()) return {};
   Live& live = *it->second;
+  {
+    // journalled meanwhile, by another's close or fsync, it was with its former size
+    const Lock lock(file->content->mu);
+    file->content->unsaved = file->content->written = true;
+  }
   live.node.size = std::max(live.node.size, end);
   live.node.mtime = live.node.ctime = options_.clock->Wall();
   live.node.copy_of.clear();
@@ -215,7 +220,7 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
     end = content->size;
     content->unsaved = content->written = true;
   }
-  return Grew(file->id, end);
+  return Grew(file, end);
 }
 
 // What is not on this disk is data; holes are told only of what was written here.

@@ -10,6 +10,15 @@ class Alone {
   explicit Alone(const Options& options) : options_(options), stage_(options) {}
 
   std::string Play(const std::vector<Step>& plan) {
+    std::string why = PlayAll(plan);
+    if (!why.empty()) stage_.Keep();
+    return why;
+  }
+  std::uint64_t disk_operations() const { return disk_operations_; }  // of the last play
+  std::uint64_t requests() const { return requests_; }
+
+ private:
+  std::string PlayAll(const std::vector<Step>& plan) {
     for (const char* path : {"f0", "d0/f1", "d0/e/f2", "d1/f3"}) {
       const std::string text = std::string("from before: ") + path + std::string(30000, 'b');
       stage_.world_.Put(path, text);
@@ -32,10 +41,6 @@ class Alone {
     }
     return End();
   }
-  std::uint64_t disk_operations() const { return disk_operations_; }  // of the last play
-  std::uint64_t requests() const { return requests_; }
-
- private:
   std::string PlayStep(const Step& step) {
     switch (step.kind) {
       case Step::kCheck:

@@ -3,6 +3,7 @@
 //
 //   PARGETER_MODEL_RUNS=5000 model_test      more plans than ./check plays
 //   PARGETER_MODEL_SEED=17 model_test        begins there
+//   PARGETER_KEEP=FOLDER model_test          keeps what a failure leaves on the disk
 //   PARGETER_MODEL_POINT=282 model_test --gtest_filter=EveryPoint.TheProcessDies   just that one
 #include <fmt/format.h>
 #include <gtest/gtest.h>

@@ -2,8 +2,10 @@
 #pragma once
 
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <atomic>
+#include <cstdlib>
 #include <filesystem>
 #include <thread>
 
@@ -120,6 +122,15 @@ class Stage {
       return why;
     }
     return "";
+  }
+  // For who looks into a failure: the states and caches as they are, if PARGETER_KEEP names a
+  // folder.
+  void Keep() {
+    const char* to = std::getenv("PARGETER_KEEP");
+    if (to == nullptr) return;
+    const std::string folder = fmt::format("{}/{}-{}", to, options_.seed, ::getpid());
+    if (std::filesystem::exists(folder)) return;  // the first, not those of smaller plans
+    std::filesystem::copy(folder_.path(), folder, std::filesystem::copy_options::recursive);
   }
   // Among what the store was asked, for who reads of a failure.
   void Remark(const std::string& what) {

@@ -193,6 +193,7 @@ Result<std::size_t> HarshDisk::ReadAt(int fd, char* data, std::size_t size, std:
   return Disk::ReadAt(fd, data, size, at);
 }
 Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
+  if (on_write) on_write();
   if (!Gate()) return Fault();
   if (watching()) Wrote(InodeOf(fd), offset, data, Slurp(fd));
   return Disk::WriteAt(fd, data, offset);

@@ -4,6 +4,7 @@
 // machine, and one that knows nothing, see it too.
 //
 //   PARGETER_STORM_SECONDS=240 PARGETER_STORM_SEED=7 storm_test
+//   PARGETER_KEEP=FOLDER storm_test     keeps what a failure leaves of both machines and the folder
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <gtest/gtest.h>
@@ -92,7 +93,7 @@ class Worker {
       }
       const auto from = line.find(plain_), to = line.find(" and ");
       const bool differs = line.compare(0, 6, "Files ") == 0 && to != std::string::npos;
-      const std::string plain = line.substr(from, to - from);
+      const std::string plain = differs ? line.substr(from, to - from) : "";
       if (differs && KeptBeside(mount, plain)) continue;
       out += line + "\n";
       if (differs) out += Evidence(plain) + Evidence(mount + plain.substr(plain_.size()));
@@ -271,6 +272,14 @@ class StormTest : public testing::Test {
       EXPECT_EQ(worker->Difference(), "") << "in use, or after a kill";
     }
   }
+  void Keep() {
+    const char* to = std::getenv("PARGETER_KEEP");
+    if (to == nullptr) return;
+    for (std::size_t i = 0; i < machines_.size(); ++i)
+      RunCommand({"cp", "-a", machines_[i]->Home("state"), fmt::format("{}/{}-{}", to, Seed(), i)});
+    RunCommand({"cp", "-a", plain_.path(), fmt::format("{}/{}-plain", to, Seed())});
+    RunCommand({"cp", machines_[0]->peer().LogPath(), fmt::format("{}/{}-log", to, Seed())});
+  }
   void Settle() {
     for (auto& machine : machines_) {
       const Outcome flushed = machine->Pargeter({"flush", "sheets", "--timeout", "60s"}, 90);
@@ -303,7 +312,7 @@ TEST_F(StormTest, WorkGoesOnAndNothingIsLost) {
   while (Now::now() < end || rounds_ == 0) {
     SCOPED_TRACE(fmt::format("seed {} round {}", Seed(), rounds_ + 1));
     Round();
-    if (HasFailure()) return;
+    if (HasFailure()) return Keep();
   }
   Settle();
   EXPECT_TRUE(other_->store().ListUploads(nullptr)->empty()) << "an unfinished upload is left";

@@ -1,0 +1,54 @@
+// What a close has confirmed is in the journal, whatever else goes on with the file.
+#include <gtest/gtest.h>
+
+#include <future>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class JournalTest : public DriveTest {
+ protected:
+  // The process is killed, and another takes over.
+  void Kill() {
+    disk_.DieAt(disk_.operations());
+    Close();
+    disk_.Heal();
+    Open();
+  }
+};
+
+// The kernel closes a file for good some time after the program did: while it is written anew.
+TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt) {
+  quiet_ = Duration(60000);
+  Open();
+  const auto former = drive_->Create(kRootId, "f", 0644, 0, 0, false);
+  ASSERT_TRUE(former.ok());
+  std::promise<void> writing;
+  std::atomic<bool> saving{false};
+  disk_.on_sync = [&, once = std::make_shared<std::atomic<bool>>(false)] {
+    if (once->exchange(true)) return;
+    saving = true;
+    writing.get_future().wait();
+  };
+  auto saved = std::async(std::launch::async, [&] { return drive_->Fsync(former->file).ok(); });
+  ASSERT_TRUE(Eventually([&] { return saving.load(); }));
+  disk_.on_write = [&, once = std::make_shared<std::atomic<bool>>(false)] {
+    if (once->exchange(true)) return;
+    writing.set_value();
+    saved.wait_for(std::chrono::milliseconds(200));  // it holds the tree now, and wants the content
+  };
+  const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
+  ASSERT_TRUE(opened.ok());
+  ASSERT_TRUE(drive_->Write(opened->file, "Silene vulgaris", 0, false).ok());
+  ASSERT_TRUE(saved.get());
+  ASSERT_TRUE(drive_->Flush(opened->file).ok());
+  disk_.on_write = disk_.on_sync = nullptr;
+  Kill();
+  EXPECT_EQ(*Read("f"), "Silene vulgaris");
+}
+
+}  // namespace
+}  // namespace pargeter::test
