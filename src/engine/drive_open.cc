@@ -389,6 +389,12 @@ void Drive::SavePresenceOfAll() {
     Content& content = *shot.content;
     const Lock lock(content.mu);
     if (!content.unsaved || content.detached) continue;
+    if (content.place != Place::kCache) {
+      // of what waits for upload, size and presence are saved together (SaveContent): later
+      const Lock fetch(fetch_mutex_);
+      unsaved_presence_.insert(id);
+      continue;
+    }
     shot.fd = content.fd.get();
     shot.ranges = content.present.Serialize();
     shot.bytes = content.present.Bytes();
@@ -414,12 +420,12 @@ void Drive::SavePresenceOfAll() {
     const Lock tree(tree_mutex_);
     const auto it = live_.find(content->id);
     if (it == live_.end() || it->second->content != shot.content) continue;
-    bool evicted = false;  // meanwhile: what was read above is too much
+    bool outdated = false;  // evicted or written meanwhile: what was read above is too much
     {
       const Lock lock(content->mu);
-      evicted = content->removals != shot.removals;
+      outdated = content->removals != shot.removals || content->place != Place::kCache;
     }
-    if (evicted) {
+    if (outdated) {
       later(content);
       continue;
     }

@@ -59,8 +59,10 @@ class BlockSink : public ReadSink {
  private:
   Status Put(std::string_view data) {
     const Lock lock(content_.mu);
-    const Range arrived{at_, std::min(at_ + data.size(), range_.end)};
-    for (const Range& gap : content_.present.Missing(arrived)) {
+    // what was cut off meanwhile is not to come back
+    const std::uint64_t end = std::min({at_ + data.size(), range_.end, content_.source.size});
+    const auto gaps = at_ < end ? content_.present.Missing({at_, end}) : std::vector<Range>();
+    for (const Range& gap : gaps) {
       PG_TRY(Fill(data.substr(gap.begin - at_, gap.size()), gap.begin));
       if (checked_ && content_.place == Place::kCache &&
           content_.present.Bytes() + gap.size() == content_.size)

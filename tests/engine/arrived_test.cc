@@ -2,6 +2,8 @@
 // cache.
 #include <gtest/gtest.h>
 
+#include <future>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 
@@ -120,6 +122,27 @@ TEST_F(ArrivedTest, NobodyWaitsForBytesThatNobodyFetchesAnyMore) {
   EXPECT_EQ(got.error().code, Code::kUnavailable);
   EXPECT_LT(std::chrono::steady_clock::now() - begun, std::chrono::seconds(2));
   drive_->Release(file);
+}
+
+TEST_F(ArrivedTest, WhatArrivesAfterAFileWasCutIsNotInItWhenItGrows) {
+  world_.Put("list", std::string(30'000, 'o'));
+  Open();
+  std::promise<void> cut;
+  std::atomic<bool> sending{false};
+  world_.on_read = [&](const std::string&) {
+    if (!sending.exchange(true)) cut.get_future().wait();
+  };
+  const auto read = std::async(std::launch::async, [this] { Ignore(Read("list")); });
+  ASSERT_TRUE(Eventually([&] { return sending.load(); }));
+  ASSERT_TRUE(Write("list", "new").ok());
+  cut.set_value();
+  read.wait();
+  ASSERT_TRUE(Hands(drive_.get()).Patch("list", "end", 20'000).ok());
+  std::string wanted = "new";
+  wanted.resize(20'000);
+  EXPECT_TRUE(*Read("list") == wanted + "end");
+  FlushAll();
+  EXPECT_TRUE(world_.All()["list"] == wanted + "end");
 }
 
 // Cut and changed while the last piece is on its way: what was cut off does not come back.

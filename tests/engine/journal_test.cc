@@ -50,5 +50,33 @@ TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt)
   EXPECT_EQ(*Read("f"), "Silene vulgaris");
 }
 
+// What was fetched is written down when it is on the disk: a good while later.
+TEST_F(JournalTest, WhatIsKnownOfFetchedBytesDoesNotReplaceWhatIsKnownOfNewerOnes) {
+  std::string scan(3'000'000, 'o');
+  world_.Put("f", scan);
+  quiet_ = Duration(60000);
+  Open();
+  const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
+  char some[1000];
+  ASSERT_TRUE(drive_->Read(opened->file, some, sizeof some, 0).ok());
+  drive_->Release(opened->file);
+  std::promise<void> written;
+  std::atomic<bool> saving{false};
+  disk_.on_sync = [&, once = std::make_shared<std::atomic<bool>>(false)] {
+    if (once->exchange(true)) return;
+    saving = true;
+    written.get_future().wait();
+  };
+  const auto saved = std::async(std::launch::async, [&] { Ignore(drive_->Evict({}, {})); });
+  ASSERT_TRUE(Eventually([&] { return saving.load(); }));
+  ASSERT_TRUE(Hands(drive_.get()).Patch("f", "new", 2'900'000).ok());
+  written.set_value();
+  saved.wait();
+  disk_.on_sync = nullptr;
+  Kill();
+  scan.replace(2'900'000, 3, "new");
+  EXPECT_TRUE(*Hands(drive_.get()).Read("f") == scan);
+}
+
 }  // namespace
 }  // namespace pargeter::test

@@ -37,6 +37,7 @@ struct FakeWorld {
   bool has_feed = false;                     // it tells what changed
   std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
+  std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
   std::function<void()> on_moved;  // before the answer to a folder's move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
   std::function<void()> on_listed;                     // before the answer to a listing is given
@@ -248,6 +249,7 @@ class FakeStore : public Provider {
         spoilt = whole;  // its digest tells; a piece has none
       }
     }
+    if (w_.on_read) w_.on_read(path);
     PG_TRY(sink->Begin(entry));
     PG_TRY(sink->Write(piece));
     return spoilt ? Status(Error(Code::kDamaged, "not its digest")) : Status();
