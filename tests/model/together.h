@@ -76,7 +76,8 @@ class Together {
     for (const std::string& word : seen) alive_.erase(word);
     // just now the store has changed what a name means: what was destroyed then, nobody can tell
     if (stage_.Events() != events) {
-      for (const auto& [path, content] : store) unsure_.insert(Word(content));
+      for (const auto& all : {store, stage_.AtTheStore()})
+        for (const auto& [path, content] : all) unsure_.insert(Word(content));
     }
     if (step.kind == Step::kWrite || step.kind == Step::kSyncedWrite)
       alive_.insert(Word(ContentOf(step)));
