@@ -62,15 +62,13 @@ class Stage {
     o.remembered = 10;
     o.disk = &disk_;
     PG_ASSIGN(drive_[who], Drive::Open(o, std::make_unique<FakeStore>(&world_)));
-    drive_[who]->Start(&events_);
+    drive_[who]->Start(nullptr);
     return {};
   }
   void Close(int who) { drive_[who].reset(); }
   Drive* drive(int who) { return drive_[who].get(); }
   Hands hands(int who) { return Hands(drive_[who].get()); }
   void NewBoot() { ++boot_; }
-  // How often the store has changed what names mean here.
-  std::uint64_t Events() const { return events_.count; }
 
   // Calls again while only the store is in trouble.
   template <typename Call>
@@ -160,14 +158,7 @@ class Stage {
   HarshDisk disk_;
 
  private:
-  struct Counter : ChangeListener {
-    std::atomic<std::uint64_t> count{0};
-    void ContentChanged(NodeId) override { ++count; }
-    void AttributesChanged(NodeId) override {}
-    void NameChanged(NodeId, const std::string&) override { ++count; }
-  };
   const Options options_;
-  Counter events_;
   std::unique_ptr<Drive> drive_[2];
   int boot_ = 1;
 };

@@ -68,14 +68,14 @@ class Together {
         break;
     }
     // what this machine shows at the places that it is about to change, it may destroy
-    const std::uint64_t events = stage_.Events();
+    const std::int64_t events = HappenedThere(step.who);
     const std::set<std::string> seen = SeenAt(step);
     const auto store = stage_.AtTheStore();
     const Status done = stage_.Do(step);
     if (!done.ok()) return "";
     for (const std::string& word : seen) alive_.erase(word);
     // just now the store has changed what a name means: what was destroyed then, nobody can tell
-    if (stage_.Events() != events) {
+    if (HappenedThere(step.who) != events) {
       for (const auto& all : {store, stage_.AtTheStore()})
         for (const auto& [path, content] : all) unsure_.insert(Word(content));
     }
@@ -84,6 +84,13 @@ class Together {
     return "";
   }
 
+  // The last thing that this machine has learnt of the store.
+  std::int64_t HappenedThere(int who) {
+    std::int64_t last = 0;
+    for (const Happening& one : stage_.drive(who)->Happened(0, 1000))
+      if (one.side == "store") last = one.number;
+    return last;
+  }
   std::set<std::string> SeenAt(const Step& step) {
     std::set<std::string> words;
     const std::string& path = step.kind == Step::kMove ? step.to : step.path;
