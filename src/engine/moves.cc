@@ -67,6 +67,8 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       Change change(this);
       PG_ASSIGN(Live * live, Get(job->id));
       job->delay = Duration(100);
+      // written here since it was planned, or about to be: then it is no mere move any more
+      if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
       if (source.ok()) {
         NewVersion(live, *source);  // changed there, moved here: the new version moves
         PG_TRY(Save(live));

@@ -78,5 +78,23 @@ TEST_F(JournalTest, WhatIsKnownOfFetchedBytesDoesNotReplaceWhatIsKnownOfNewerOne
   EXPECT_TRUE(*Hands(drive_.get()).Read("f") == scan);
 }
 
+// The store is asked to move it, and refuses, since others have changed it. Meanwhile it is
+// written.
+TEST_F(JournalTest, AWriteIsNotReplacedByWhatOthersMadeOfTheFileBeforeItMoved) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(*Read("f"), "base");
+  world_.Put("f", "theirs");
+  std::atomic<bool> written{false};
+  world_.on_copied = [&] {
+    if (!written.exchange(true)) EXPECT_TRUE(Write("g", "ours").ok());
+  };
+  ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return written.load(); }));
+  FlushAll();
+  world_.on_copied = nullptr;
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "theirs"}, {"g", "ours"}}));
+}
+
 }  // namespace
 }  // namespace pargeter::test

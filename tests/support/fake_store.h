@@ -38,6 +38,7 @@ struct FakeWorld {
   std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
+  std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;  // before the answer to a folder's move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
   std::function<void()> on_listed;                     // before the answer to a listing is given
@@ -333,8 +334,11 @@ class FakeStore : public Provider {
   Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t size,
                      const std::string& to, const Attributes* attributes,
                      const Precondition& only_if, const Cancel& cancel) override {
-    if (w_.copies_in_parts_above == 0 || size <= w_.copies_in_parts_above)
-      return CopyInOne(from, version, to, attributes, only_if);
+    if (w_.copies_in_parts_above == 0 || size <= w_.copies_in_parts_above) {
+      auto done = CopyInOne(from, version, to, attributes, only_if);
+      if (w_.on_copied) w_.on_copied();
+      return done;
+    }
     PG_ASSIGN(const PartedUpload upload, BeginParts(to, {}, cancel));
     auto done = CopyInOne(from, version, to, attributes, only_if);
     if (!done.ok()) {
