@@ -450,7 +450,8 @@ class Drive {
   bool FetchPinned() EXCLUDES(tree_mutex_);
   void LookForNew(NodeId root) EXCLUDES(tree_mutex_);
   Status VerifyFile(NodeId id, bool with_store, Checked* out) EXCLUDES(tree_mutex_);
-  Result<bool> SameAsStore(const std::shared_ptr<Content>& content);
+  Result<bool> SameAsStore(const std::shared_ptr<Content>& content,
+                           const std::vector<Range>& ranges, std::uint64_t piece);
 
   // -- placement (placement.cc)
   Placement PlacementOf(const Node& node, Placement above) const REQUIRES(tree_mutex_);

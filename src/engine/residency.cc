@@ -527,7 +527,12 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
   }
   // a digest that does not fit may also be none of the content's: the store's own bytes decide
   if (!good && (with_store || (whole && provider_->TellsContent(node.version)))) {
-    const auto same = SameAsStore(content);
+    std::vector<Range> here;
+    {
+      const Lock lock(content->mu);
+      here = content->present.All();
+    }
+    const auto same = SameAsStore(content, here, kPiece);
     if (!same.ok() && with_store) return same.error();
     known = same.ok();
     good = same.ok() && *same;
@@ -559,15 +564,11 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
 }
 
 // What is here of it, piece by piece against what the store sends.
-Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content) {
-  std::vector<Range> ranges;
-  {
-    const Lock lock(content->mu);
-    ranges = content->present.All();
-  }
+Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content,
+                                const std::vector<Range>& ranges, std::uint64_t piece) {
   for (const Range& range : ranges) {
-    for (std::uint64_t at = range.begin; at < range.end; at += kPiece) {
-      const std::uint64_t size = std::min(kPiece, range.end - at);
+    for (std::uint64_t at = range.begin; at < range.end; at += piece) {
+      const std::uint64_t size = std::min(piece, range.end - at);
       std::string here(size, '\0'), there(size, '\0');
       int fd = -1;
       {
