@@ -36,8 +36,8 @@ Error NotWhatItSaid() {
 Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source& source,
                            Range last) {
   std::string piece;
-  Lock lock(content->mu);
   Content& c = *content;
+  Lock lock(c.mu);
   for (;;) {
     const bool only_fetched = c.place == Place::kCache && !c.written && c.about_to_change == 0 &&
                               c.source.version == source.version && c.size == source.size;
@@ -61,12 +61,13 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
     if (end == c.checked_to) break;
     end = std::min(end, c.checked_to + kMiB);
     const auto check = c.check;
+    const std::uint64_t from = c.checked_to;
     const int fd = c.fd.get();
     c.checking = true;
     ++c.readers;
     lock.Unlock();
-    piece.resize(end - c.checked_to);
-    const auto n = options_.disk->ReadAt(fd, piece.data(), piece.size(), c.checked_to);
+    piece.resize(end - from);
+    const auto n = options_.disk->ReadAt(fd, piece.data(), piece.size(), from);
     const bool read = n.ok() && *n == piece.size();
     if (read) check->Add(piece);
     lock.Relock();
