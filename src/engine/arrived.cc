@@ -57,7 +57,9 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
       if (!c.check) return {};
     }
     const auto gaps = c.present.Missing({c.checked_to, c.size});
-    std::uint64_t end = gaps.empty() || gaps[0] == last ? c.size : gaps[0].begin;
+    const bool to_the_end =
+        gaps.empty() || (gaps[0].begin >= last.begin && gaps[0].end == last.end);
+    std::uint64_t end = to_the_end ? c.size : gaps[0].begin;
     if (end == c.checked_to) break;
     end = std::min(end, c.checked_to + kMiB);
     const auto check = c.check;
@@ -93,17 +95,24 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
   return DropWrong(content);
 }
 
-// Whoever has it open has been given wrong bytes, and gets no more of them.
+// Whoever has it open has been given wrong bytes, and gets no more of them. Written here meanwhile,
+// it is somebody's work, and stays.
 Status Drive::DropWrong(const std::shared_ptr<Content>& content) {
   const NodeId id = content->id;
   const Lock tree(tree_mutex_);
+  const auto it = live_.find(id);
+  const bool current = it != live_.end() && it->second->content == content;
+  if (current && (it->second->node.dirty & kData)) {
+    LogAbout(LogLevel::kWarning, {"", "rotten"}, "{} (a file that was changed here since)",
+             NotWhatItSaid().what);
+    return {};
+  }
   {
     const Lock lock(content->mu);
     content->wrong = true;
     content->changed.NotifyAll();
   }
-  const auto it = live_.find(id);
-  if (it != live_.end() && it->second->content == content) {
+  if (current) {
     Live* live = it->second.get();
     const auto path = PathHere(id);
     const std::string named = path.ok() ? Printable(*path) : "a file";

@@ -130,7 +130,7 @@ TEST_F(ArrivedTest, WhatArrivesAfterAFileWasCutIsNotInItWhenItGrows) {
   std::promise<void> cut;
   std::atomic<bool> sending{false};
   world_.on_read = [&](const std::string&) {
-    if (!sending.exchange(true)) cut.get_future().wait();
+    if (!sending.exchange(true)) cut.get_future().wait_for(std::chrono::seconds(20));
   };
   const auto read = std::async(std::launch::async, [this] { Ignore(Read("list")); });
   ASSERT_TRUE(Eventually([&] { return sending.load(); }));
@@ -143,6 +143,29 @@ TEST_F(ArrivedTest, WhatArrivesAfterAFileWasCutIsNotInItWhenItGrows) {
   EXPECT_TRUE(*Read("list") == wanted + "end");
   FlushAll();
   EXPECT_TRUE(world_.All()["list"] == wanted + "end");
+}
+
+// While the store is asked once more, the file is written: that is not thrown away with the rest.
+TEST_F(ArrivedTest, AWriteOutlivesTheFindingThatTheRestIsWrong) {
+  const std::string scan = Scan(3'000'000);
+  world_.Put("scan", scan);
+  Open();
+  std::atomic<int> reads{0}, needed{1'000'000};
+  world_.on_read = [&](const std::string&) {
+    if (reads++ == needed) EXPECT_TRUE(Hands(drive_.get()).Patch("scan", "new", 1'000).ok());
+  };
+  OpenFilePtr file = OpenIt("scan");
+  ASSERT_TRUE(ReadAll(file, scan.size()).ok());
+  drive_->Release(file);
+  needed = reads.exchange(0);
+  ASSERT_TRUE(drive_->Evict({IdOf("scan")}, {}).ok());
+  Spoil({true});
+  file = OpenIt("scan");
+  Ignore(ReadAll(file, scan.size()));
+  drive_->Release(file);
+  ASSERT_GT(reads, needed) << "it was not asked for once more";
+  FlushAll();
+  EXPECT_EQ(world_.All()["scan"].substr(1'000, 3), "new");
 }
 
 // Cut and changed while the last piece is on its way: what was cut off does not come back.

@@ -31,7 +31,7 @@ TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt)
   disk_.on_sync = [&, once = std::make_shared<std::atomic<bool>>(false)] {
     if (once->exchange(true)) return;
     saving = true;
-    writing.get_future().wait();
+    writing.get_future().wait_for(std::chrono::seconds(20));
   };
   auto saved = std::async(std::launch::async, [&] { return drive_->Fsync(former->file).ok(); });
   ASSERT_TRUE(Eventually([&] { return saving.load(); }));
@@ -65,7 +65,7 @@ TEST_F(JournalTest, WhatIsKnownOfFetchedBytesDoesNotReplaceWhatIsKnownOfNewerOne
   disk_.on_sync = [&, once = std::make_shared<std::atomic<bool>>(false)] {
     if (once->exchange(true)) return;
     saving = true;
-    written.get_future().wait();
+    written.get_future().wait_for(std::chrono::seconds(20));
   };
   const auto saved = std::async(std::launch::async, [&] { Ignore(drive_->Evict({}, {})); });
   ASSERT_TRUE(Eventually([&] { return saving.load(); }));

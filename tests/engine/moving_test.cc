@@ -70,7 +70,8 @@ TEST_F(MovingTest, AListingThatComesTooLateIsNotTakenForEmptiness) {
   std::promise<void> moved;
   std::atomic<bool> held{false};
   world_.on_listing = [&](const std::string& folder) {
-    if (folder == "d/loans/" && !held.exchange(true)) moved.get_future().wait();
+    if (folder == "d/loans/" && !held.exchange(true))
+      moved.get_future().wait_for(std::chrono::seconds(20));
   };
   const auto listed = std::async(std::launch::async, [this] { Ignore(drive_->Refresh()); });
   ASSERT_TRUE(Eventually([&] { return held.load(); }));
