@@ -417,6 +417,10 @@ class Drive {
                        Steady deadline);
   Status StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
   void RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight);
+  bool IsCheckedOnArrival(const Source& source) const;
+  Status CheckArrived(const std::shared_ptr<Content>& content, const Source& source, Range last)
+      EXCLUDES(tree_mutex_);
+  Status DropWrong(const std::shared_ptr<Content>& content) EXCLUDES(tree_mutex_);
   Result<std::size_t> ShyPart(const OpenFilePtr& file, std::size_t size, std::uint64_t offset);
   Result<std::size_t> ReadThrough(const std::shared_ptr<Content>& content, char* data,
                                   std::size_t size, std::uint64_t offset);
@@ -516,10 +520,6 @@ class Drive {
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
   Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
-  bool IsCheckedOnArrival(const Source& source) const;
-  Status CheckArrived(const std::shared_ptr<Content>& content, const Source& source, Range last)
-      EXCLUDES(tree_mutex_);
-  Status DropWrong(const std::shared_ptr<Content>& content) EXCLUDES(tree_mutex_);
   Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
   Status EndParts(const std::string& journalled, const Cancel& cancel);
   Result<Outcome> CopyFile(Job* job);
