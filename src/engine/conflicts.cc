@@ -220,9 +220,16 @@ Status Drive::SettleConflict(const std::string& path, Keep keep) {
     return Error(Code::kInvalid, "it is not known which name this copy had",
                  "Give it the name that it is to have, with mv.");
   }
-  if (keep == Keep::kThere) return Unlink(kept.parent, kept.name);
-  if (keep == Keep::kHere)
-    return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);
+  if (keep != Keep::kBoth) {
+    PG_TRY(keep == Keep::kThere
+               ? Unlink(kept.parent, kept.name)
+               : Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes));
+    Tell([=](ChangeListener* l) {  // it was not asked for through the face
+      l->NameChanged(kept.parent, kept.name);
+      if (keep == Keep::kHere) l->NameChanged(kept.parent, kept.beside);
+    });
+    return {};
+  }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(kept.id));
   live->node.conflict = false;

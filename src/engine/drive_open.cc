@@ -167,7 +167,8 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
   }
   Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
-  if (live->node.gone() && live->opens == 0) return Error(Code::kNotFound, "the file was deleted");
+  // stale, so that the kernel asks once more what the name means: another file may have it now
+  if (live->node.gone() && live->opens == 0) return Error(Code::kStale, "the file was deleted");
   PG_ASSIGN(Opened opened, MakeOpen(live, intent != Intent::kRead));
   if (intent != Intent::kTruncate) return opened;
   tree.Unlock();

@@ -46,6 +46,7 @@ TEST_F(MountInTrouble, AConflictIsListedAndSettled) {
   EXPECT_NE(unsaid.err.find("--here"), std::string::npos);
   const Outcome kept = machine_->Pargeter({"conflicts", "keep", At("list.csv"), "--here"});
   EXPECT_EQ(kept.exit_code, 0) << kept.err;
+  EXPECT_EQ(ReadAll(At("list.csv")), "ours") << "at once, whatever the kernel knew of the name";
   Flush();
   EXPECT_EQ(other_->Get("list.csv"), "ours");
   EXPECT_EQ(other_->All(), std::vector<std::string>{"list.csv"});
