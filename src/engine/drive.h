@@ -64,6 +64,7 @@ struct DriveOptions : DriveLimits {
   Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
   Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
   Duration hold_quiet{2000};   // deletions go so long after the last of a sweep
+  Duration may_be_late{3000};  // a request without an answer may still reach the store so long
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
@@ -417,6 +418,11 @@ class Drive {
                        Steady deadline);
   Status StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
   void RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight);
+  Status FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
+                    std::uint64_t* added, Entry* entry);
+  static Status AskSource(const std::shared_ptr<Content>& content,
+                          const std::function<Status(const Source&)>& ask);
+  bool MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) EXCLUDES(tree_mutex_);
   bool IsCheckedOnArrival(const Source& source) const;
   Status CheckArrived(const std::shared_ptr<Content>& content, const Source& source, Range last)
       EXCLUDES(tree_mutex_);
@@ -499,6 +505,7 @@ class Drive {
   Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
+  bool MayBeLate(Job* job) EXCLUDES(tree_mutex_);
   Result<bool> WentThere(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   // Some stores take names for one that differ only in case or in Unicode form: what stands at
   // `path` is then the file, or folder, itself.
@@ -578,6 +585,8 @@ class Drive {
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
   std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed there by us
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
+  // Since when the store does not have what a request without an answer was to make.
+  std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);
   // Places that nodes have left at the store, some by a request that was called off.
   std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);  // old places of moves

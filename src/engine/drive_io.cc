@@ -90,10 +90,17 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
       if (n.ok() && *n < size) return Error(Code::kIo, "a cache file is shorter than it should be");
       return n;
     }
-    const Status fetched = EnsurePresent(content, {offset, offset + size}, ahead, deadline);
+    Status fetched = EnsurePresent(content, {offset, offset + size}, ahead, deadline);
     if (fetched.ok()) continue;
-    if (fetched.error().code == Code::kNoSpace) return ReadThrough(content, data, size, offset);
-    if (fetched.error().code == Code::kStale) Ignore(LookAgain(file->id));
+    if (fetched.error().code == Code::kNoSpace) {
+      const auto through = ReadThrough(content, data, size, offset);
+      if (through.ok() || through.error().code != Code::kStale) return through;
+      fetched = through.error();
+    }
+    if (fetched.error().code == Code::kStale) {
+      if (MoveHasEnded(content, deadline)) continue;
+      Ignore(LookAgain(file->id));
+    }
     return fetched.error();
   }
   return Error(Code::kBusy, "what was fetched was evicted again before it was read");

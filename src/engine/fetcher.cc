@@ -17,6 +17,7 @@ namespace {
 constexpr std::uint64_t kSmallest = 64 * kKiB;  // nobody asks the store for less
 constexpr std::uint64_t kChunk = 4 * kMiB;      // one request of a larger fetch
 constexpr std::size_t kManyUnsaved = 300;
+constexpr Duration kLookWhether(50);
 constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 
 // Writes what arrives into the block file, except where something is there already. A whole file is
@@ -202,36 +203,58 @@ void Drive::FetchLoop() {
   }
 }
 
+// Asks for bytes of what `content` stands on; again, if a step of ours has put it elsewhere
+// meanwhile. kStale: the store has that version no more, or not there.
+Status Drive::AskSource(const std::shared_ptr<Content>& content,
+                        const std::function<Status(const Source&)>& ask) {
+  for (int round = 0;; ++round) {
+    Source source;
+    {
+      const Lock lock(content->mu);
+      source = content->source;
+    }
+    const Status got = ask(source);
+    if (got.ok() || (got.error().code != Code::kChanged && got.error().code != Code::kNotFound))
+      return got;
+    const Lock lock(content->mu);
+    if (round == 3 ||
+        (content->source.path == source.path && content->source.version == source.version))
+      return Error(Code::kStale, "the version that was opened is no longer at the store");
+  }
+}
+
+// For who did not find it at the store: true if a step of ours was moving it, and has ended.
+bool Drive::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) {
+  bool moved = false;
+  const Lock tree(tree_mutex_);
+  for (;;) {
+    const auto it = live_.find(content->id);
+    if (it == live_.end() || it->second->content != content) return false;
+    if (!MayBeElsewhere(it->second->node, Steady::max())) return moved;
+    moved = true;
+    const Steady now = options_.clock->Now();
+    if (now >= deadline || stop_->cancelled()) return false;
+    tree_changed_.WaitUntil(tree_mutex_, std::min(deadline, now + kLookWhether));
+  }
+}
+
 void Drive::RunFlight(const std::shared_ptr<Content>& content,
                       const std::shared_ptr<Flight>& flight) {
   const Range range = flight->range;
-  Source source;
   Status outcome;
-  {
-    const Lock lock(content->mu);
-    source = content->source;
-  }
-  const bool whole = range.begin == 0 && range.end == source.size;
-  const bool checked = !whole && IsCheckedOnArrival(source);
-  BlockSink sink(content.get(), range, whole, checked, options_.disk);
+  Entry entry;
   if (stop_->cancelled()) {
     outcome = Error(Code::kUnavailable, "the drive is being unmounted");
   } else if (outcome = link_->Check(); outcome.ok()) {
     if (!MakeRoom(range.size())) {
       outcome = Error(Code::kNoSpace, "the cache is full of what may not be evicted");
     } else {
-      outcome = AskStore([&](const Cancel& c) {
-        return provider_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
+      std::uint64_t added = 0;
+      outcome = AskSource(content, [&](const Source& source) {
+        return FetchRange(content, source, range, &added, &entry);
       });
-      if (outcome.ok()) outcome = sink.Keep();
-      if (outcome.ok() && checked) outcome = CheckArrived(content, source, sink.last());
-      if (outcome.ok() && sink.last().size() > 0) sink.Show(sink.last());
-      budget_->Release(range.size() - std::min(range.size(), sink.added()));
+      budget_->Release(range.size() - std::min(range.size(), added));
     }
-  }
-  if (!outcome.ok() &&
-      (outcome.error().code == Code::kChanged || outcome.error().code == Code::kNotFound)) {
-    outcome = Error(Code::kStale, "the version that was opened is no longer at the store");
   }
   bool many = false;
   if (outcome.ok()) {  // before anybody who waits for it goes on
@@ -250,7 +273,7 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
   }
   if (many) SavePresenceOfAll();  // each of them is held open until then
   if (outcome.ok() && live) {
-    if (sink.entry().attributes_known) Ignore(LearnAttributes(content->id, sink.entry()));
+    if (entry.attributes_known) Ignore(LearnAttributes(content->id, entry));
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {
     const Lock tree(tree_mutex_);
@@ -258,20 +281,35 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
   }
 }
 
+Status Drive::FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
+                         std::uint64_t* added, Entry* entry) {
+  const bool whole = range.begin == 0 && range.end == source.size;
+  const bool checked = !whole && IsCheckedOnArrival(source);
+  BlockSink sink(content.get(), range, whole, checked, options_.disk);
+  Status outcome = AskStore([&](const Cancel& c) {
+    return provider_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
+  });
+  if (outcome.ok()) outcome = sink.Keep();
+  if (outcome.ok() && checked) outcome = CheckArrived(content, source, sink.last());
+  if (outcome.ok() && sink.last().size() > 0) sink.Show(sink.last());
+  *added += sink.added();
+  *entry = sink.entry();
+  return outcome;
+}
+
 // For when no room can be made: straight to the reader, and not kept.
 Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, char* data,
                                        std::size_t size, std::uint64_t offset) {
-  Source source;
   {
     const Lock lock(content->mu);
     if (content->place == Place::kPending) return Error(Code::kNoSpace, "the cache disk is full");
-    source = content->source;
   }
   BufferSink sink(data, size);
-  const Status read = AskStore([&](const Cancel& c) {
-    return provider_->Read(source.path, source.version, offset, size, &sink, c);
-  });
-  if (!read.ok()) return read.error();
+  PG_TRY(AskSource(content, [&](const Source& source) {
+    return AskStore([&](const Cancel& c) {
+      return provider_->Read(source.path, source.version, offset, size, &sink, c);
+    });
+  }));
   return sink.filled();
 }
 

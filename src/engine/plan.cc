@@ -323,6 +323,17 @@ Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
   return !original.ok();
 }
 
+// The store does not have what a former attempt was to make. That request may still be on its way
+// though it was called off, and so was its process: looked at once more in a while.
+bool Drive::MayBeLate(Job* job) {
+  const Lock tree(tree_mutex_);
+  const Steady now = options_.clock->Now();
+  const Steady end = not_there_.emplace(job->id, now).first->second + options_.may_be_late;
+  if (now >= end) return false;
+  job->delay = std::chrono::ceil<Duration>(end - now);
+  return true;
+}
+
 // Without the lock: deletes what a former attempt made, if it did.
 Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   const Node& node = job->node;
@@ -334,6 +345,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   } else {
     const auto made = provider_->Look(job->tried_path, job->cancel);
     if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
+    if (!made.ok() && MayBeLate(job)) return Outcome::kAgain;
     bool ours = false;
     if (made.ok()) {
       PG_ASSIGN(const bool moved, WentThere(*job, *made));
@@ -355,6 +367,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   // a listing that began before this may still show it
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
+  not_there_.erase(job->id);
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));

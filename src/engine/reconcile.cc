@@ -131,7 +131,7 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
   if (!job->there_path.empty()) {
     const auto there = provider_->Look(job->there_path, job->cancel);
     if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-    if (there.ok() && there->version == job->node.version) return Outcome::kAgain;
+    if (there.ok() && there->version == job->node.version) return Outcome::kAgain;  // it is not
   }
   // moved to its new place, and nobody learnt of it: it has all of its bytes there
   if (job->node.tried_parent == job->parent && job->node.tried_name == job->key) {
@@ -319,13 +319,12 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
     same_bytes = same_bytes && live->content->about_to_change == 0;
   }
   // what only moved had its former bytes
-  if (how == Sent::kMove && (node.dirty & kData) != 0) {
-    same_bytes = false;
-    if (live->content) {
-      const Lock lock(live->content->mu);
-      live->content->source.path = job->path;
-      live->content->source.version = entry.version;
-    }
+  if (how == Sent::kMove && (node.dirty & kData) != 0) same_bytes = false;
+  if (live->content && !same_bytes) {
+    // changed here since: what is not here of what it stands on is there now, as what was sent
+    const Lock lock(live->content->mu);
+    live->content->source.path = job->path;
+    live->content->source.version = entry.version;
   }
   const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
                                node.uid == job->node.uid && node.gid == job->node.gid;

@@ -98,6 +98,40 @@ TEST_F(LostAnswersTest, AnUploadThatArrivesAfterItsFileIsGoneIsNoConflict) {
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 
+class LateUploadTest : public LostAnswersTest {
+ protected:
+  // The upload of f has got no answer; `leave` is what happens to f; the upload arrives after the
+  // store has said that there is no f.
+  void AnUploadArrivesAfter(const std::function<Status()>& leave) {
+    Open();
+    {
+      const Lock lock(world_.mutex);
+      world_.next_write_is_late = true;
+    }
+    ASSERT_TRUE(Write("f", "first").ok());
+    ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
+    ASSERT_TRUE(leave().ok());
+    ASSERT_TRUE(Eventually([&] { return !Asked("look").empty(); }));
+    std::function<void()> arrive;
+    {
+      const Lock lock(world_.mutex);
+      arrive = world_.arrive_late;
+    }
+    arrive();
+    FlushAll();
+  }
+};
+
+TEST_F(LateUploadTest, DoesNotBringADeletedFileBack) {
+  AnUploadArrivesAfter([this] { return drive_->Unlink(kRootId, "f"); });
+  EXPECT_TRUE(world_.All().empty());
+}
+
+TEST_F(LateUploadTest, DoesNotBringBackWhatAFileWasCalled) {
+  AnUploadArrivesAfter([this] { return hands().Move("f", "g"); });
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "first"}}));
+}
+
 // The same bytes at another place are there because somebody moved them.
 TEST_F(LostAnswersTest, WhatAnotherMachineMovedIsNotTakenForALateUpload) {
   Open();

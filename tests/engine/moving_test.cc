@@ -1,5 +1,5 @@
-// While the store moves a folder in one request, what is in it is at the one place or the other,
-// and nobody here knows at which.
+// While the store moves something, it is at the one place or the other, and nobody here knows at
+// which.
 #include <gtest/gtest.h>
 
 #include <future>
@@ -35,7 +35,15 @@ TEST_F(MovingTest, AReadThatMissesItsFileTakesItForGoneByNoMeans) {
   Open();
   ASSERT_EQ(Names("d/loans"), years_);
   const NodeId before = IdOf("d/loans/1907");
-  MoveAnd([this] { Ignore(Read("d/lent/1907")); });
+  std::future<Result<std::string>> text;
+  MoveAnd([&] {
+    text = std::async(std::launch::async, [this] { return Read("d/lent/1907"); });
+    EXPECT_TRUE(Eventually([&] { return !Asked("read").empty(); }));
+    text.wait_for(std::chrono::milliseconds(50));
+  });
+  const auto read = text.get();
+  ASSERT_TRUE(read.ok()) << read.error().what;
+  EXPECT_EQ(*read, "d/loans/1907");
   EXPECT_EQ(Names("d/lent"), years_);
   EXPECT_EQ(IdOf("d/lent/1907"), before) << "and what is known of it is kept";
   EXPECT_EQ(*Read("d/lent/1907"), "d/loans/1907");
@@ -81,6 +89,57 @@ TEST_F(MovingTest, AListingThatComesTooLateIsNotTakenForEmptiness) {
   listed.wait();
   world_.on_listing = nullptr;
   EXPECT_EQ(Names("d/lent"), years_);
+}
+
+// Moves f to g; `meanwhile` happens when the store has done it, before its answer comes.
+class MovingFileTest : public DriveTest {
+ protected:
+  MovingFileTest() {
+    world_.Put("f", "what was there before");
+    retry_pause_ = Duration(10);
+  }
+  void MoveAnd(const std::function<void()>& meanwhile) {
+    Open();
+    ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
+    std::atomic<bool> begun{false}, done{false};
+    world_.on_moved = world_.on_copied = [&] {
+      if (begun.exchange(true)) return;
+      meanwhile();
+      done = true;
+    };
+    ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
+    ASSERT_TRUE(Eventually([&] { return done.load(); }));
+    FlushAll();
+    world_.on_moved = world_.on_copied = nullptr;
+  }
+};
+
+// What is not here of the file comes from its new place from then on.
+TEST_F(MovingFileTest, AWriteMeanwhileStandsOnWhatWasMoved) {
+  MoveAnd([this] { EXPECT_TRUE(Hands(drive_.get()).Patch("g", "WHAT", 0).ok()); });
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(), (Files{{"g", "WHAT was there before"}}));
+  EXPECT_EQ(*Read("g"), "WHAT was there before");
+}
+
+TEST_F(MovingFileTest, AWriteMeanwhileStandsOnWhatWasMovedInOneRequest) {
+  world_.moves_files = true;
+  MoveAnd([this] { EXPECT_TRUE(Hands(drive_.get()).Patch("g", "WHAT", 0).ok()); });
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(), (Files{{"g", "WHAT was there before"}}));
+}
+
+TEST_F(MovingFileTest, AReadMeanwhileWaitsForTheEndOfTheMove) {
+  world_.moves_files = true;
+  std::future<Result<std::string>> text;
+  MoveAnd([&] {
+    text = std::async(std::launch::async, [this] { return Read("g"); });
+    EXPECT_TRUE(Eventually([&] { return !Asked("read").empty(); }));
+    text.wait_for(std::chrono::milliseconds(50));
+  });
+  const auto read = text.get();
+  ASSERT_TRUE(read.ok()) << read.error().what;
+  EXPECT_EQ(*read, "what was there before");
 }
 
 }  // namespace

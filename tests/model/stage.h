@@ -55,6 +55,7 @@ class Stage {
     o.hold_quiet = Duration(1);
     o.retry_pause = Duration(2);
     o.trial_pause = Duration(5);
+    o.may_be_late = Duration(5);
     o.host = who == 0 ? "isle" : "coast";
     o.boot_id = std::to_string(boot_);
     o.upload_workers = 3;

@@ -7,6 +7,7 @@
 #include <map>
 #include <random>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "base/digest.h"
@@ -39,7 +40,7 @@ struct FakeWorld {
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
   std::function<void()> on_copied;                     // before the answer to a copy is given
-  std::function<void()> on_moved;  // before the answer to a folder's move is given
+  std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
   std::function<void()> on_listed;                     // before the answer to a listing is given
   std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
@@ -51,6 +52,9 @@ struct FakeWorld {
   // By kind of request, for the next ones: true fails, or loses its answer.
   std::map<std::string, std::deque<bool>> fails GUARDED_BY(mutex), loses GUARDED_BY(mutex);
   std::deque<bool> spoils GUARDED_BY(mutex);  // of the next reads: true gets a wrong byte
+  // The next write gets no answer, and happens when this is called.
+  bool next_write_is_late GUARDED_BY(mutex) = false;
+  std::function<void()> arrive_late GUARDED_BY(mutex);
   std::uint64_t multipart_above = 0, copies_in_parts_above = 0;
   bool moves_folders = false, moves_files = false;
   struct Upload {
@@ -263,6 +267,13 @@ class FakeStore : public Provider {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("write " + path));
     if (path == w_.forbid) return Error(Code::kPermission, "not allowed");
+    if (std::exchange(w_.next_write_is_late, false)) {
+      w_.arrive_late = [&world = w_, path, body, attributes] {
+        const Lock late(world.mutex);
+        world.objects[path] = {body, attributes, 1};
+      };
+      return Error(Code::kTimeout, "no answer came");
+    }
     PG_TRY(Holds(path, only_if));
     w_.objects[path] = {body, attributes, 1};
     PG_TRY(Answer());
@@ -439,6 +450,12 @@ class FakeStore : public Provider {
   }
   Result<Entry> MoveFile(const std::string& from, const std::string& version, const std::string& to,
                          const Precondition& only_if, const Cancel&) override {
+    auto moved = MoveFileNow(from, version, to, only_if);
+    if (w_.on_moved) w_.on_moved();
+    return moved;
+  }
+  Result<Entry> MoveFileNow(const std::string& from, const std::string& version,
+                            const std::string& to, const Precondition& only_if) {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("move " + from + " " + to));
     if (to == w_.forbid) return Error(Code::kPermission, "not allowed");
