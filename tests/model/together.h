@@ -84,11 +84,11 @@ class Together {
     return "";
   }
 
-  // The last thing that this machine has learnt of the store.
+  // The last thing that this machine has learnt of the store, or kept beside what is there.
   std::int64_t HappenedThere(int who) {
     std::int64_t last = 0;
     for (const Happening& one : stage_.drive(who)->Happened(0, 1000))
-      if (one.side == "store") last = one.number;
+      if (one.side == "store" || one.what == "conflict") last = one.number;
     return last;
   }
   std::set<std::string> SeenAt(const Step& step) {
