@@ -6,12 +6,14 @@
 #include <sys/xattr.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cstdlib>
 #include <filesystem>
 
 namespace pargeter {
 namespace {
 constexpr const char* kNote = "user.pargeter.note";
+constexpr const char* kCopy = ".new";
 constexpr std::size_t kLongestNote = 16384;
 }  // namespace
 
@@ -20,7 +22,12 @@ BlockStore::BlockStore(std::string cache_folder, std::string pending_folder, Dis
 
 Status BlockStore::Prepare() {
   for (int i = 0; i < 256; ++i) PG_TRY(MakeFolders(fmt::format("{}/{:02x}", cache_, i)));
-  return MakeFolders(pending_);
+  PG_TRY(MakeFolders(pending_));
+  struct stat cache {
+  }, pending{};
+  one_disk_ = ::stat(cache_.c_str(), &cache) != 0 || ::stat(pending_.c_str(), &pending) != 0 ||
+              cache.st_dev == pending.st_dev;
+  return {};
 }
 
 std::string BlockStore::PathOf(std::int64_t id, Place place) const {
@@ -56,36 +63,62 @@ Result<Nanos> BlockStore::ChangedAt(std::int64_t id, Place place) const {
   return static_cast<Nanos>(info.st_mtim.tv_sec) * 1'000'000'000 + info.st_mtim.tv_nsec;
 }
 
-Status BlockStore::Move(std::int64_t id, Place from, Place to, Fd* fd) {
-  const std::string source = PathOf(id, from), target = PathOf(id, to);
-  struct stat a {
-  }, b{};
-  const std::string source_folder = from == Place::kPending ? pending_ : cache_;
-  const std::string target_folder = to == Place::kPending ? pending_ : cache_;
-  const bool one_disk = ::stat(source_folder.c_str(), &a) == 0 &&
-                        ::stat(target_folder.c_str(), &b) == 0 && a.st_dev == b.st_dev;
-  if (one_disk) return disk_->Rename(source, target);
-  PG_ASSIGN(const Fd in, disk_->Open(source, O_RDONLY));
-  PG_ASSIGN(Fd out, disk_->Open(target + ".new", O_RDWR | O_CREAT | O_TRUNC));
+Status BlockStore::Move(std::int64_t id, Place from, Place to) {
+  if (one_disk_) return disk_->Rename(PathOf(id, from), PathOf(id, to));
+  PG_ASSIGN(const Fd in, disk_->Open(PathOf(id, from), O_RDONLY));
+  PG_ASSIGN(const Fd out, BeginCopy(id, to));
   struct stat info {};
-  if (::fstat(in.get(), &info) < 0) return FromErrno(errno, "cannot look at " + source);
-  PG_TRY(disk_->Truncate(out.get(), static_cast<std::uint64_t>(info.st_size)));
+  if (::fstat(in.get(), &info) < 0) return FromErrno(errno, "cannot look at a cache file");
+  const auto length = static_cast<std::uint64_t>(info.st_size);
+  Status moved = disk_->Truncate(out.get(), length);
+  if (moved.ok()) moved = CopyBytes(in.get(), out.get(), {0, length});
+  if (moved.ok()) moved = EndCopy(id, from, to, out.get());
+  if (!moved.ok()) DropCopy(id, to);
+  return moved;
+}
+
+Result<Fd> BlockStore::BeginCopy(std::int64_t id, Place to) {
+  return disk_->Open(PathOf(id, to) + kCopy, O_RDWR | O_CREAT | O_TRUNC);
+}
+
+Status BlockStore::CopyBytes(int from, int to, Range range) {
   std::string buffer(1u << 20, '\0');
-  for (off_t at = 0; at < info.st_size;) {
-    // holes stay holes
-    const off_t data = ::lseek(in.get(), at, SEEK_DATA);
-    if (data < 0) break;
-    PG_ASSIGN(const std::size_t n, disk_->ReadAt(in.get(), buffer.data(), buffer.size(),
-                                                 static_cast<std::uint64_t>(data)));
+  for (std::uint64_t at = range.begin; at < range.end;) {
+    const off_t data = ::lseek(from, static_cast<off_t>(at), SEEK_DATA);
+    if (data < 0 || static_cast<std::uint64_t>(data) >= range.end) break;
+    at = static_cast<std::uint64_t>(data);
+    const std::size_t want = std::min<std::uint64_t>(buffer.size(), range.end - at);
+    PG_ASSIGN(const std::size_t n, disk_->ReadAt(from, buffer.data(), want, at));
     if (n == 0) break;
-    PG_TRY(disk_->WriteAt(out.get(), std::string_view(buffer.data(), n),
-                          static_cast<std::uint64_t>(data)));
-    at = data + static_cast<off_t>(n);
+    PG_TRY(disk_->WriteAt(to, std::string_view(buffer.data(), n), at));
+    at += n;
   }
-  PG_TRY(disk_->SyncData(out.get()));
-  PG_TRY(disk_->Rename(target + ".new", target));
-  if (fd != nullptr) *fd = std::move(out);
-  return disk_->Remove(source);
+  return {};
+}
+
+Status BlockStore::EndCopy(std::int64_t id, Place from, Place to, int copy) {
+  const std::string target = PathOf(id, to);
+  PG_TRY(disk_->SyncData(copy));
+  PG_TRY(disk_->Rename(target + kCopy, target));
+  // the copy must be there after a power cut before the original may be gone
+  PG_TRY(disk_->SyncFolder(target.substr(0, target.rfind('/'))));
+  return disk_->Remove(PathOf(id, from));
+}
+
+void BlockStore::DropCopy(std::int64_t id, Place to) {
+  Ignore(disk_->Remove(PathOf(id, to) + kCopy));
+}
+
+Status BlockStore::DropUnfinishedCopies() {
+  if (one_disk_) return {};
+  std::error_code ec;
+  for (const std::string& top : {cache_, pending_}) {
+    for (std::filesystem::recursive_directory_iterator it(top, ec), end; !ec && it != end;
+         it.increment(ec)) {
+      if (it->path().extension() == kCopy) PG_TRY(disk_->Remove(it->path().string()));
+    }
+  }
+  return {};
 }
 
 Status BlockStore::Rename(std::int64_t from, std::int64_t to, Place place) {
@@ -103,14 +136,12 @@ std::string BlockStore::Note(std::int64_t id, Place place) const {
   return note;
 }
 
-Status BlockStore::SyncNames(Place place) {
-  return disk_->SyncFolder(place == Place::kPending ? pending_ : cache_);
-}
+Status BlockStore::SyncNames(Place place) { return disk_->SyncFolder(FolderOf(place)); }
 
 std::vector<std::int64_t> BlockStore::List(Place place) const {
   std::vector<std::int64_t> ids;
   std::error_code ec;
-  const std::string& top = place == Place::kPending ? pending_ : cache_;
+  const std::string top = FolderOf(place);
   for (std::filesystem::recursive_directory_iterator it(top, ec), end; !ec && it != end;
        it.increment(ec)) {
     if (!it->is_regular_file(ec)) continue;

@@ -12,6 +12,7 @@
 #include "base/clock.h"
 #include "base/error.h"
 #include "base/file.h"
+#include "cache/range_set.h"
 
 namespace pargeter {
 
@@ -27,9 +28,18 @@ class BlockStore {
   Result<std::uint64_t> LengthOf(std::int64_t id, Place place) const;
   Result<Nanos> ChangedAt(std::int64_t id, Place place) const;
   bool Has(std::int64_t id, Place place) const;
-  // Moves a file between the places; open descriptors stay good where both are on one file system.
-  // Where they are not, the bytes are copied and `fd` (if any) becomes the new file's.
-  Status Move(std::int64_t id, Place from, Place to, Fd* fd);
+  // Moves a file between the places. Open descriptors stay good where both are on one disk; where
+  // they are not, the bytes are copied.
+  Status Move(std::int64_t id, Place from, Place to);
+  bool OneDisk() const { return one_disk_; }
+  // The steps of a move from one disk to the other, for who has the file open meanwhile: a new file
+  // beside its place at `to`, bytes of the old one into it (holes stay holes), and when all that
+  // count are in it, it takes the place. The old file has no name from then on.
+  Result<Fd> BeginCopy(std::int64_t id, Place to);
+  Status CopyBytes(int from, int to, Range range);
+  Status EndCopy(std::int64_t id, Place from, Place to, int copy);
+  void DropCopy(std::int64_t id, Place to);
+  Status DropUnfinishedCopies();
   Status Drop(std::int64_t id, Place place);
   Status Rename(std::int64_t from, std::int64_t to, Place place);
   // A few words about a file, kept with it (as an extended attribute, so that they live and go with
@@ -44,8 +54,10 @@ class BlockStore {
   Disk& disk() const { return *disk_; }
 
  private:
+  std::string FolderOf(Place place) const { return place == Place::kPending ? pending_ : cache_; }
   const std::string cache_, pending_;
   Disk* const disk_;
+  bool one_disk_ = true;
 };
 
 }  // namespace pargeter

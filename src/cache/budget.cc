@@ -1,89 +1,140 @@
 #include "cache/budget.h"
 
 #include <fmt/format.h>
+#include <sys/stat.h>
 #include <sys/statvfs.h>
 
 #include <algorithm>
 
+#include "base/text.h"
 #include "base/units.h"
 
 namespace pargeter {
 namespace {
 constexpr std::uint64_t kLookEvery = 16 * kMiB;
+constexpr std::uint64_t kForIndex = 32 * kMiB;  // or an eighth of a small disk
+
+bool OnOneDisk(const std::string& a, const std::string& b) {
+  struct stat at_a {
+  }, at_b{};
+  return ::stat(a.c_str(), &at_a) == 0 && ::stat(b.c_str(), &at_b) == 0 &&
+         at_a.st_dev == at_b.st_dev;
+}
+}  // namespace
+
+Budget::Budget(Limits limits, const std::string& cache, const std::string& pending, Disk* disk)
+    : disk_(disk),
+      limits_(limits),
+      cache_{cache},
+      other_{pending},
+      pending_(OnOneDisk(cache, pending) ? &cache_ : &other_) {
+  pending_->has_index = true;
 }
 
-Budget::Budget(Limits limits, std::string folder, Disk* disk)
-    : folder_(std::move(folder)), disk_(disk), limits_(limits) {}
-
-std::uint64_t Budget::Keep() const {
+std::uint64_t Budget::Keep(const DiskRoom& disk) const {
   struct statvfs info {};
-  if (::statvfs(folder_.c_str(), &info) != 0) return 0;
-  return static_cast<std::uint64_t>(limits_.keep_free * static_cast<double>(info.f_blocks) *
-                                    static_cast<double>(info.f_frsize));
+  if (::statvfs(disk.folder.c_str(), &info) != 0) return 0;
+  const double all = static_cast<double>(info.f_blocks) * static_cast<double>(info.f_frsize);
+  const auto share = static_cast<std::uint64_t>(limits_.keep_free * all);
+  const auto least = std::min(kForIndex, static_cast<std::uint64_t>(all / 8));
+  return disk.has_index ? std::max(share, least) : share;
 }
 
-std::uint64_t Budget::DiskRoom() {
-  if (until_look_ == 0) {
-    const auto free = disk_->FreeBytes(folder_);
-    const std::uint64_t keep = Keep();
-    room_ = free.ok() && *free > keep ? *free - keep : 0;
-    until_look_ = kLookEvery;
+std::uint64_t Budget::RoomOn(DiskRoom* disk) {
+  if (disk->until_look == 0) {
+    const auto free = disk_->FreeBytes(disk->folder);
+    const std::uint64_t keep = Keep(*disk);
+    disk->room = free.ok() && *free > keep ? *free - keep : 0;
+    disk->until_look = kLookEvery;
   }
-  return room_;
+  return disk->room;
+}
+
+void Budget::Take(DiskRoom* disk, std::uint64_t bytes) {
+  disk->room -= bytes;
+  disk->until_look -= std::min(disk->until_look, bytes);
 }
 
 std::uint64_t Budget::Reserve(std::uint64_t bytes) {
   const Lock lock(mutex_);
-  const std::uint64_t room = DiskRoom();
+  const std::uint64_t room = RoomOn(&cache_);
   const std::uint64_t over_limit =
       used_ + bytes > limits_.bytes ? used_ + bytes - limits_.bytes : 0;
   const std::uint64_t over_disk = bytes > room ? bytes - room : 0;
   const std::uint64_t over = std::max(over_limit, over_disk);
   if (over > 0) {
-    until_look_ = 0;  // something will be freed: look again
+    cache_.until_look = 0;  // something will be freed: look again
     return over;
   }
   used_ += bytes;
-  room_ -= bytes;
-  until_look_ -= std::min(until_look_, bytes);
+  Take(&cache_, bytes);
   return 0;
+}
+
+std::uint64_t Budget::TakeCacheRoom(std::uint64_t bytes) {
+  const Lock lock(mutex_);
+  const std::uint64_t room = RoomOn(&cache_);
+  if (bytes > room) {
+    cache_.until_look = 0;
+    return bytes - room;
+  }
+  Take(&cache_, bytes);
+  return 0;
+}
+
+Status Budget::TakeForWriting(std::uint64_t bytes) {
+  if (bytes > RoomOn(pending_)) {
+    pending_->until_look = 0;
+    if (bytes > RoomOn(pending_)) {
+      pending_->until_look = 0;
+      const std::string kept = FormatSize(Keep(*pending_));
+      return Error(Code::kNoSpace,
+                   fmt::format("the disk of {} has no room for {} more (keeping {} of it free)",
+                               Printable(pending_->folder), FormatSize(bytes), kept),
+                   pending_ == &cache_
+                       ? "Free space on that disk, or move the cache with: pargeter "
+                         "drive change --cache-at"
+                       : "Free space on that disk.");
+    }
+  }
+  Take(pending_, bytes);
+  return {};
+}
+
+Status Budget::TakePendingRoom(std::uint64_t bytes) {
+  const Lock lock(mutex_);
+  return TakeForWriting(bytes);
 }
 
 Status Budget::ReserveForWriting(std::uint64_t bytes) {
   const Lock lock(mutex_);
-  if (bytes > DiskRoom()) {
-    until_look_ = 0;
-    if (bytes > DiskRoom()) {
-      return Error(
-          Code::kNoSpace,
-          fmt::format("the disk of {} has no room for {} more (keeping {:.0f} % of it free)",
-                      folder_, FormatSize(bytes), limits_.keep_free * 100),
-          "Free space on that disk, or move the cache with: pargeter drive change --cache-at");
-    }
-  }
+  PG_TRY(TakeForWriting(bytes));
   used_ += bytes;
-  room_ -= bytes;
-  until_look_ -= std::min(until_look_, bytes);
   return {};
+}
+
+void Budget::Count(std::uint64_t bytes) {
+  const Lock lock(mutex_);
+  used_ += bytes;
 }
 
 void Budget::Release(std::uint64_t bytes) {
   const Lock lock(mutex_);
   used_ -= std::min(used_, bytes);
-  until_look_ = 0;
+  cache_.until_look = other_.until_look = 0;
 }
 
 std::uint64_t Budget::Short() {
   const Lock lock(mutex_);
-  const auto free = disk_->FreeBytes(folder_);
-  const std::uint64_t keep = Keep();
+  const auto free = disk_->FreeBytes(cache_.folder);
+  const std::uint64_t keep = Keep(cache_);
   return free.ok() && *free < keep ? keep - *free : 0;
 }
 
 std::uint64_t Budget::Room() {
   const Lock lock(mutex_);
-  until_look_ = 0;
-  return DiskRoom();
+  cache_.until_look = 0;
+  return RoomOn(&cache_);
 }
 
 std::uint64_t Budget::Used() const {
@@ -97,7 +148,7 @@ Budget::Limits Budget::limits() const {
 void Budget::SetLimits(Limits limits) {
   const Lock lock(mutex_);
   limits_ = limits;
-  until_look_ = 0;
+  cache_.until_look = other_.until_look = 0;
 }
 
 }  // namespace pargeter

@@ -64,16 +64,15 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
     end = std::min(end, c.checked_to + kMiB);
     const auto check = c.check;
     const std::uint64_t from = c.checked_to;
-    const int fd = c.fd.get();
+    const int fd = c.BeginUse();
     c.checking = true;
-    ++c.readers;
     lock.Unlock();
     piece.resize(end - from);
     const auto n = options_.disk->ReadAt(fd, piece.data(), piece.size(), from);
     const bool read = n.ok() && *n == piece.size();
     if (read) check->Add(piece);
     lock.Relock();
-    --c.readers;
+    c.EndUse();
     c.checking = false;
     c.checked_to = end;
     c.changed.NotifyAll();

@@ -5,7 +5,8 @@
 //      from `source` at exactly its version, or written here. Where the version is a digest, all
 //      of a fetched file are looked at before the last missing one is shown (arrived.cc).
 //   2. A byte that was written here is never overwritten by a fetch.
-//   3. Bytes are taken out of `present` only while `readers` is 0.
+//   3. Bytes are taken out of `present` only while `readers` is 0; who uses the descriptor without
+//      the lock counts among them, so that it stays good when another takes its place.
 //   4. A content whose node has another version by now (`detached`) keeps its descriptor, whose
 //      file has no name any more: those who have it open read on.
 #pragma once
@@ -14,6 +15,7 @@
 #include <memory>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "base/mutex.h"
 #include "cache/block_store.h"
@@ -44,10 +46,23 @@ struct Content {
     while (filling > 0)
       changed.WaitUntil(mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
   }
+  int BeginUse() REQUIRES(mu) {
+    ++readers;
+    return fd.get();
+  }
+  void EndUse() REQUIRES(mu) {
+    if (--readers == 0) former.clear();
+  }
   const NodeId id;
   Mutex mu;
   CondVar changed;
   Fd fd GUARDED_BY(mu);
+  std::vector<Fd> former GUARDED_BY(mu);  // of files that another disk has now, still in use
+  // A copy for another disk, as far as it has got (two_disks.cc).
+  Fd carried GUARDED_BY(mu);
+  BlockStore::Place carried_to GUARDED_BY(mu) = BlockStore::Place::kCache;
+  RangeSet carried_ranges GUARDED_BY(mu);
+  bool carrying GUARDED_BY(mu) = false;
   BlockStore::Place place GUARDED_BY(mu) = BlockStore::Place::kCache;
   RangeSet present GUARDED_BY(mu);
   std::uint64_t size GUARDED_BY(mu) = 0;

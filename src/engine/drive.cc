@@ -37,6 +37,7 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
   drive->blocks_ =
       std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
   PG_TRY(drive->blocks_->Prepare());
+  PG_TRY(drive->blocks_->DropUnfinishedCopies());
   auto cache_lock = LockFile(o.cache_folder + "/.lock");
   if (!cache_lock.ok()) {
     return Error(cache_lock.error().code,
@@ -46,8 +47,8 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
                              o.name, o.name));
   }
   drive->cache_lock_ = std::move(*cache_lock);
-  drive->budget_ =
-      std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free}, o.cache_folder, o.disk);
+  drive->budget_ = std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free},
+                                            o.cache_folder, o.state_folder, o.disk);
   {
     const Lock tree(drive->tree_mutex_);
     drive->limits_ = o;
@@ -107,7 +108,7 @@ Status Drive::Recover() {
     // first writes journal "dirty", then move the file: finish the move
     if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
         blocks_->Has(node.id, Place::kCache)) {
-      PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
+      PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending));
     }
     if (power_cut && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node));
     Enqueue(node.id, node.intent, Duration(0));
@@ -122,11 +123,9 @@ Status Drive::Recover() {
     }
     // acknowledged, but not moved back before the end: it is cache now; after a power cut it may as
     // well be a change of which the index knows nothing any more
-    if (node && !node->gone() && !power_cut) {
-      PG_TRY(blocks_->Move(id, Place::kPending, Place::kCache, nullptr));
-    } else {
-      PG_TRY(blocks_->Drop(id, Place::kPending));
-    }
+    const bool kept = node && !node->gone() && !power_cut &&
+                      blocks_->Move(id, Place::kPending, Place::kCache).ok();
+    if (!kept) PG_TRY(blocks_->Drop(id, Place::kPending));
   }
   PG_ASSIGN(const auto held, index_->AllOnDisk());
   Change change(this);
@@ -137,7 +136,7 @@ Status Drive::Recover() {
       PG_TRY(index_->Update(*node));
       PG_TRY(index_->DropPresence(id));
     } else {
-      Ignore(budget_->ReserveForWriting(bytes));
+      budget_->Count(bytes);
     }
   }
   PG_ASSIGN(const std::vector<Node> lost, index_->GoneAndAbsent());

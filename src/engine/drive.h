@@ -373,6 +373,8 @@ class Drive {
   Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
+  Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry)
+      EXCLUDES(tree_mutex_);
   Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
   Status TakePage(Listing* listing, const std::vector<Entry>& entries,
                   std::optional<bool> may_write) EXCLUDES(tree_mutex_);
@@ -388,6 +390,13 @@ class Drive {
   static Error MovedMeanwhile();
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
   void WatchLoop();
+
+  // -- from the disk of the cache to that of the waiting, and back (two_disks.cc)
+  Status Carry(const std::shared_ptr<Content>& content, BlockStore::Place to) EXCLUDES(tree_mutex_);
+  void DropCarried(Content* content);
+  Status MoveContent(Content* content, BlockStore::Place to) REQUIRES(tree_mutex_, content->mu);
+  void GiveUpBytes(Live* live) REQUIRES(tree_mutex_);
+  Status MakeRoomOn(BlockStore::Place to, std::uint64_t bytes) EXCLUDES(tree_mutex_);
 
   // -- the store's own word on what changed (feed.cc)
   void FeedLoop();
@@ -409,6 +418,7 @@ class Drive {
   void CloseIdle() REQUIRES(tree_mutex_);
   Result<Opened> MakeOpen(Live* live, bool writing) REQUIRES(tree_mutex_);
   Result<WritingMark> BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
+  Result<WritingMark> MakeDirty(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
   Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
   Status Grew(const OpenFilePtr& file, std::uint64_t end) EXCLUDES(tree_mutex_);
   Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
@@ -506,10 +516,15 @@ class Drive {
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   bool MayBeLate(Job* job) EXCLUDES(tree_mutex_);
+  Result<bool> WasTriedBelow(NodeId folder) REQUIRES(tree_mutex_);
   Result<bool> WentThere(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   // Some stores take names for one that differ only in case or in Unicode form: what stands at
   // `path` is then the file, or folder, itself.
   Result<bool> IsItself(const Job& job, const std::string& path) EXCLUDES(tree_mutex_);
+  Result<std::pair<bool, bool>> ListsNames(const std::string& folder, const std::string& a,
+                                           const std::string& b, const Cancel& cancel);
+  Result<bool> AreOne(const std::string& a, const std::string& b, const Cancel& cancel);
+  std::string SpelledNow(const Node& left) REQUIRES(tree_mutex_);
   // It is, where the node is to go: it goes by way of a name of our own.
   Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
   bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);

@@ -73,17 +73,14 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
       size = static_cast<std::size_t>(std::min<std::uint64_t>(size, file_size - offset));
       here = content->present.Covers({offset, offset + size});
       content->last_read = offset;
-      if (here) {
-        ++content->readers;
-        fd = content->fd.get();
-      }
+      if (here) fd = content->BeginUse();
     }
     const Range ahead = shy ? Range{0, 0} : PlanAhead(file, offset, size, file_size);
     if (here) {
       auto n = options_.disk->ReadAt(fd, data, size, offset);
       {
         const Lock lock(content->mu);
-        --content->readers;
+        content->EndUse();
       }
       // keep the window full, without waiting
       if (ahead.end > offset + size) Ignore(EnsurePresent(content, {0, 0}, ahead, deadline));
@@ -171,7 +168,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
     content->source.size = std::min(content->source.size, size);
     const std::uint64_t after = content->present.Bytes();
     if (after < before) budget_->Release(before - after);
-    if (after > before) Ignore(budget_->ReserveForWriting(after - before));
+    if (after > before) budget_->Count(after - before);
     content->size = size;
     content->unsaved = content->written = true;
   }

@@ -30,7 +30,7 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   bool had = blocks_->Has(node.id, content->place);
   if (!had && content->place == Place::kPending && blocks_->Has(node.id, Place::kCache)) {
     // an acknowledgement moved it back, and could not be written down
-    PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, nullptr));
+    PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending));
     had = true;
   }
   if (!had && content->place == Place::kPending && node.size > 0 && node.copy_of.empty()) {
@@ -217,6 +217,13 @@ Result<WritingMark> Drive::BeginWriting(const OpenFilePtr& file) {
     const Lock lock(file->content->mu);
     if (file->content->place == Place::kPending) return WritingMark(file->content);
   }
+  PG_TRY(Carry(file->content, Place::kPending));
+  auto mark = MakeDirty(file);
+  DropCarried(file->content.get());
+  return mark;
+}
+
+Result<WritingMark> Drive::MakeDirty(const OpenFilePtr& file) {
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
   PG_ASSIGN(Live * live, Get(file->id));
@@ -239,8 +246,7 @@ Result<WritingMark> Drive::BeginWriting(const OpenFilePtr& file) {
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
     if (changed < synced_at_) PG_TRY(SyncIndex());
   }
-  PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending, &content->fd));
-  content->place = Place::kPending;
+  PG_TRY(MoveContent(content, Place::kPending));
   content->unsaved = true;
   cache_changed_ = true;
   return WritingMark(file->content);
@@ -274,12 +280,16 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   {
     const Lock lock(content->mu);
     if (!content->written && !durable) return {};
-    fd = content->fd.get();
+    fd = content->BeginUse();
   }
-  if (durable) {
-    PG_TRY(options_.disk->SyncData(fd));
-    PG_TRY(blocks_->SyncNames(Place::kPending));
+  Status synced;
+  if (durable) synced = options_.disk->SyncData(fd);
+  if (durable && synced.ok()) synced = blocks_->SyncNames(Place::kPending);
+  {
+    const Lock lock(content->mu);
+    content->EndUse();
   }
+  PG_TRY(synced);
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(file->id));
   if (live->content.get() != content) return {};
@@ -396,7 +406,7 @@ void Drive::SavePresenceOfAll() {
       unsaved_presence_.insert(id);
       continue;
     }
-    shot.fd = content.fd.get();
+    shot.fd = content.BeginUse();
     shot.ranges = content.present.Serialize();
     shot.bytes = content.present.Bytes();
     shot.removals = content.removals;
@@ -414,7 +424,12 @@ void Drive::SavePresenceOfAll() {
   const Status synced = together ? options_.disk->SyncAll(options_.cache_folder) : Status();
   for (const Snapshot& shot : snapshots) {
     Content* content = shot.content.get();
-    if (!(together ? synced : options_.disk->SyncData(shot.fd)).ok()) {
+    const bool safe = (together ? synced : options_.disk->SyncData(shot.fd)).ok();
+    {
+      const Lock lock(content->mu);
+      content->EndUse();
+    }
+    if (!safe) {
       later(content);
       continue;
     }

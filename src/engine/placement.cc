@@ -281,6 +281,7 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
     Ignore(LookAgain(job->id));
     return Outcome::kAgain;
   }
+  PG_TRY(Carry(content, BlockStore::Place::kPending));
   const Lock tree(tree_mutex_);
   PG_TRY(SyncIndex());
   Change change(this);
@@ -293,9 +294,7 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
     const Lock lock(content->mu);
     if (!content->present.Covers({0, now.size})) return Outcome::kAgain;
     if (content->place == BlockStore::Place::kCache) {
-      PG_TRY(blocks_->Move(now.id, BlockStore::Place::kCache, BlockStore::Place::kPending,
-                           &content->fd));
-      content->place = BlockStore::Place::kPending;
+      PG_TRY(MoveContent(content.get(), BlockStore::Place::kPending));
     }
     PG_TRY(options_.disk->SyncData(content->fd.get()));
     PG_TRY(blocks_->SyncNames(BlockStore::Place::kPending));

@@ -101,7 +101,10 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
     return entry.error();
   }
   job->parts_ended = true;
-  PG_TRY(CommitUpload(job, *entry, Sent::kBytes));
+  if (job->content) Ignore(Carry(job->content, Place::kCache));
+  const Status committed = CommitUpload(job, *entry, Sent::kBytes);
+  if (job->content) DropCarried(job->content.get());
+  PG_TRY(committed);
   return Outcome::kDone;
 }
 
@@ -153,7 +156,7 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
     PG_TRY(options_.disk->Truncate(content->fd.get(), content->size));  // a file may end in a hole
     content->present.Add({0, content->size});
     content->source.size = 0;
-    Ignore(budget_->ReserveForWriting(content->present.Bytes() - before));
+    budget_->Count(content->present.Bytes() - before);
   }
   last_error_ = fmt::format(
       "{} was replaced at the store before all of it was here: in the copy kept of it, what was "
@@ -312,7 +315,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   else
     PG_TRY(LeaveOldPlace(*job, how == Sent::kCopy));
   DropOccupant(job);
-  bool thin = false;
+  bool thin = false, given_up = false;
   bool same_bytes = node.generation == job->node.generation;
   if (live->content) {
     const Lock lock(live->content->mu);
@@ -337,11 +340,13 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
       // still open for writing: the next write begins anew, so it may go back to the cache
       const Lock lock(live->content->mu);
       if (live->content->place == Place::kPending) {
-        PG_TRY(blocks_->Move(node.id, Place::kPending, Place::kCache, &live->content->fd));
-        live->content->place = Place::kCache;
+        given_up =
+            !blocks_->OneDisk() && !live->content->carried && !live->content->present.empty();
+        if (!given_up) PG_TRY(MoveContent(live->content.get(), Place::kCache));
       }
       live->content->source = {job->path, entry.version, entry.size};
-      node.on_disk = live->content->present.Bytes();
+      node.on_disk = given_up ? 0 : live->content->present.Bytes();
+      if (given_up) PG_TRY(index_->DropPresence(node.id));
     }
     const bool settled =
         node.there != There::kElsewhere && node.dirty == kClean && node.upload.empty();
@@ -360,6 +365,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
     DropIfUnused(live);
   }
   PG_TRY(change.Commit());
+  if (given_up && live->content) GiveUpBytes(live);
   activity_.Add("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
                 FormatSize(entry.size));
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);

@@ -573,9 +573,13 @@ Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content,
       int fd = -1;
       {
         const Lock lock(content->mu);
-        fd = content->fd.get();
+        fd = content->BeginUse();
       }
       const auto n = options_.disk->ReadAt(fd, here.data(), size, at);
+      {
+        const Lock lock(content->mu);
+        content->EndUse();
+      }
       if (!n.ok() || *n != size) return false;
       PG_ASSIGN(const std::size_t sent, ReadThrough(content, there.data(), size, at));
       if (sent != size || here != there) return false;

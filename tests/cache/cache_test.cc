@@ -68,7 +68,7 @@ TEST(BlockStoreTest, FilesMoveBetweenThePlacesAndStayOpen) {
   auto fd = store.Open(7, BlockStore::Place::kCache);
   ASSERT_TRUE(fd.ok());
   ASSERT_TRUE(RealDisk().WriteAt(fd->get(), "seven", 0).ok());
-  ASSERT_TRUE(store.Move(7, BlockStore::Place::kCache, BlockStore::Place::kPending, &*fd).ok());
+  ASSERT_TRUE(store.Move(7, BlockStore::Place::kCache, BlockStore::Place::kPending).ok());
   EXPECT_TRUE(store.Has(7, BlockStore::Place::kPending));
   EXPECT_FALSE(store.Has(7, BlockStore::Place::kCache));
   ASSERT_TRUE(RealDisk().WriteAt(fd->get(), "!", 5).ok());
@@ -86,8 +86,8 @@ class TinyDisk : public Disk {
 
 TEST(BudgetTest, NothingIsTakenThatDoesNotFit) {
   TinyDisk disk;
-  disk.free = 1 << 20;
-  Budget budget({100, 0}, "/tmp", &disk);
+  disk.free = 64 << 20;
+  Budget budget({100, 0}, "/tmp", "/tmp", &disk);
   EXPECT_EQ(budget.Reserve(60), 0u);
   EXPECT_EQ(budget.Reserve(60), 20u);  // so much more has to go first
   EXPECT_EQ(budget.Used(), 60u);
@@ -106,8 +106,8 @@ TEST(BudgetTest, DrivesThatShareADiskKeepItsFreeShareTogether) {
   constexpr std::uint64_t kRoom = 400ull << 20, kPiece = 1ull << 20;
   TinyDisk disk;
   disk.free = kept + kRoom;
-  Budget one({~0ull >> 1, keep}, folder.path(), &disk),
-      two({~0ull >> 1, keep}, folder.path(), &disk);
+  Budget one({~0ull >> 1, keep}, folder.path(), folder.path(), &disk),
+      two({~0ull >> 1, keep}, folder.path(), folder.path(), &disk);
   for (bool room = true; room;) {
     room = false;
     for (Budget* each : {&one, &two}) {
@@ -125,7 +125,8 @@ TEST(BudgetTest, DrivesThatShareADiskKeepItsFreeShareTogether) {
 
 TEST(BudgetTest, WritingIsHeldBackOnlyByTheDisk) {
   TinyDisk disk;
-  Budget budget({100, 0}, "/tmp", &disk);
+  disk.free = (32 << 20) + 1000;  // the rest is for the index
+  Budget budget({100, 0}, "/tmp", "/tmp", &disk);
   EXPECT_TRUE(budget.ReserveForWriting(900).ok());
   const Status full = budget.ReserveForWriting(2000);
   EXPECT_EQ(full.error().code, Code::kNoSpace);

@@ -26,7 +26,7 @@ class DriveTest : public testing::Test {
     DriveOptions o;
     o.name = "sheets";
     o.state_folder = folder_ / "state";
-    o.cache_folder = folder_ / "cache";
+    o.cache_folder = cache_folder_.empty() ? folder_ / "cache" : cache_folder_;
     o.cache_limit = cache_limit;
     o.keep_free = 0;
     o.quiet = quiet_;
@@ -129,7 +129,7 @@ class DriveTest : public testing::Test {
   FakeWorld world_;
   HarshDisk disk_;
   bool read_only_ = false;
-  std::string boot_id_ = "one";
+  std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
   Duration retry_pause_{2000}, quiet_{20};
   std::uint64_t hold_files_ = 1000;
