@@ -110,10 +110,21 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
   }
   const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(probe_path, c); });
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
+  PG_ASSIGN(const bool spelled, IsOtherSpelling(id, until_name, *entry));
+  if (spelled) return ListFolder(id, Wait::kAll, "");  // that one tells what it is called
   Listing one;
   one.folder = id;
   one.started = options_.clock->Now();
   return TakePage(&one, {*entry}, std::nullopt);
+}
+
+// Of something that is known under a name which the store may take for the same.
+Result<bool> Drive::IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(const std::vector<std::string> names, index_->NamesThere(folder, entry.version));
+  return std::any_of(names.begin(), names.end(), [&](const std::string& other) {
+    return DifferInSpelling(KeyToName(other), name);
+  });
 }
 
 void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
@@ -134,6 +145,9 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
         break;
       }
       next = page->next;
+      const Lock tree(tree_mutex_);
+      listing->first_page = true;  // and more to come
+      tree_changed_.NotifyAll();
     } else {
       outcome = page.error();
     }
@@ -185,7 +199,6 @@ Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries,
   if (may_write) PG_TRY(TakeRole(folder, *may_write));
   for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
   PG_TRY(change.Commit());
-  listing->first_page = true;
   tree_changed_.NotifyAll();
   return {};
 }

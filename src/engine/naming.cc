@@ -1,6 +1,9 @@
 #include "engine/naming.h"
 
 #include <fmt/format.h>
+#include <utf8proc.h>
+
+#include <cstdlib>
 
 #include "base/digest.h"
 #include "base/text.h"
@@ -53,6 +56,18 @@ std::string PlainName(std::string_view key) {
   return out;
 }
 
+std::string Folded(std::string_view name) {
+  utf8proc_uint8_t* out = nullptr;
+  const auto size = utf8proc_map(
+      reinterpret_cast<const utf8proc_uint8_t*>(name.data()),
+      static_cast<utf8proc_ssize_t>(name.size()), &out,
+      static_cast<utf8proc_option_t>(UTF8PROC_STABLE | UTF8PROC_COMPOSE | UTF8PROC_CASEFOLD));
+  if (size < 0) return std::string(name);  // no UTF-8
+  std::string folded(reinterpret_cast<char*>(out), static_cast<std::size_t>(size));
+  std::free(out);
+  return folded;
+}
+
 bool LegalName(std::string_view name) {
   return !name.empty() && name != "." && name != ".." && name.find('/') == std::string_view::npos &&
          name.find('\0') == std::string_view::npos;
@@ -95,6 +110,10 @@ std::string ShortenName(const std::string& name) {
 }
 
 std::string BesideFolder(const std::string& name) { return name + "{file}"; }
+
+bool DifferInSpelling(std::string_view a, std::string_view b) {
+  return a != b && Folded(a) == Folded(b);
+}
 
 std::string ConflictName(const std::string& name, const std::string& host,
                          const std::string& stamp) {

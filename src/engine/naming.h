@@ -27,6 +27,8 @@ std::string NameToKey(std::string_view name);
 std::string ShortenName(const std::string& name);
 // A file that shares its name with a folder stands beside it as "NAME{file}".
 std::string BesideFolder(const std::string& name);
+// Are there stores that take the two for one name? They differ in case or Unicode form only.
+bool DifferInSpelling(std::string_view a, std::string_view b);
 // "notes.csv" -> "notes (kept from HOST 2026-03-01 09.30.00).csv"
 std::string ConflictName(const std::string& name, const std::string& host,
                          const std::string& stamp);

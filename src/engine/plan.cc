@@ -271,32 +271,64 @@ Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   return original.ok() && original->version == made.version && original->size == made.size;
 }
 
+static std::pair<std::string, std::string> Parted(const std::string& path) {
+  const auto slash = path.rfind('/') + 1;  // 0 where there is none
+  return {path.substr(0, slash), path.substr(slash)};
+}
+
 // Without the lock. The sign of it: the store answers for a name that it does not list, beside the
 // one that it does.
 Result<bool> Drive::IsItself(const Job& job, const std::string& path) {
-  const auto parted = [](const std::string& whole) {
-    const auto slash = whole.rfind('/');
-    return slash == std::string::npos
-               ? std::make_pair(std::string(), whole)
-               : std::make_pair(whole.substr(0, slash + 1), whole.substr(slash + 1));
-  };
-  const auto [folder, name] = parted(path);
-  const auto [old_folder, old_name] = parted(job.there_path);
+  const auto [folder, name] = Parted(path);
+  const auto [old_folder, old_name] = Parted(job.there_path);
   if (job.there_path.empty() || folder != old_folder || name == old_name) return false;
   if (job.node.kind == NodeKind::kFolder && !provider_->Can().moves_folders) return false;
   const auto answers = provider_->Look(path, job.cancel);
   if (!answers.ok() && answers.error().code == Code::kNotFound) return false;
   if (!answers.ok()) return answers.error();
-  bool lists_old = false;
+  PG_ASSIGN(const auto listed, ListsNames(folder, name, old_name, job.cancel));
+  return !listed.first && listed.second;
+}
+
+Result<std::pair<bool, bool>> Drive::ListsNames(const std::string& folder, const std::string& a,
+                                                const std::string& b, const Cancel& cancel) {
+  std::pair<bool, bool> found{false, false};
   for (std::string next;;) {
-    PG_ASSIGN(const ListPage page, provider_->List(folder, next, job.cancel));
+    PG_ASSIGN(const ListPage page, provider_->List(folder, next, cancel));
     for (const Entry& entry : page.entries) {
-      if (entry.name == name) return false;
-      lists_old = lists_old || entry.name == old_name;
+      found.first = found.first || entry.name == a;
+      found.second = found.second || entry.name == b;
     }
     next = page.next;
-    if (next.empty()) return lists_old;
+    if (next.empty()) return found;
   }
+}
+
+// Two names in one folder: it answers for both, and lists one of them.
+Result<bool> Drive::AreOne(const std::string& a, const std::string& b, const Cancel& cancel) {
+  for (const std::string& path : {a, b}) {
+    const auto answers = provider_->Look(path, cancel);
+    if (!answers.ok() && answers.error().code == Code::kNotFound) return false;
+    if (!answers.ok()) return answers.error();
+  }
+  const auto [folder, name] = Parted(a);
+  PG_ASSIGN(const auto listed, ListsNames(folder, name, Parted(b).second, cancel));
+  return listed.first != listed.second;
+}
+
+// Of what a move has left behind: the path of what moved, if that only got another spelling.
+std::string Drive::SpelledNow(const Node& left) {
+  if (!left.name.empty() || left.target.compare(0, own_id_.size() + 1, own_id_ + ".") != 0)
+    return "";
+  const auto moved = Get(std::strtoll(left.target.c_str() + own_id_.size() + 1, nullptr, 10));
+  if (!moved.ok()) return "";
+  const Node& node = (*moved)->node;
+  if (node.there == There::kAbsent) return "";
+  const bool elsewhere = node.there == There::kElsewhere;
+  const NodeId folder = elsewhere ? node.there_parent : node.parent;
+  if (folder != left.there_parent || !DifferInSpelling(ThereName(node), left.there_name)) return "";
+  const auto path = TherePath(node);
+  return path.ok() ? *path : "";
 }
 
 Result<Drive::Outcome> Drive::GoAside(Job* job) {
@@ -323,8 +355,8 @@ Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
   return !original.ok();
 }
 
-// The store does not have what a former attempt was to make. That request may still be on its way
-// though it was called off, and so was its process: looked at once more in a while.
+// What a former attempt was to make is not there. That request may still be on its way, though it
+// was called off, or its process was: looked at once more in a while.
 bool Drive::MayBeLate(Job* job) {
   const Lock tree(tree_mutex_);
   const Steady now = options_.clock->Now();
@@ -345,10 +377,9 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   } else {
     const auto made = provider_->Look(job->tried_path, job->cancel);
     if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
-    if (!made.ok() && MayBeLate(job)) return Outcome::kAgain;
-    bool ours = false;
+    bool ours = false, moved = false;
     if (made.ok()) {
-      PG_ASSIGN(const bool moved, WentThere(*job, *made));
+      PG_ASSIGN(moved, WentThere(*job, *made));
       if (moved) {
         PG_TRY(provider_->MoveFile(job->tried_path, made->version, job->there_path,
                                    Precondition::Absent(), job->cancel));
@@ -356,6 +387,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
         PG_ASSIGN(ours, MadeBy(*job, *made));
       }
     }
+    if (!ours && !moved && MayBeLate(job)) return Outcome::kAgain;
     if (ours) {
       const Status gone =
           provider_->Remove(job->tried_path, Precondition::Is(made->version), job->cancel);

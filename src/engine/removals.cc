@@ -30,7 +30,12 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   }
   // others of the same folder that wait too
   std::vector<Node> group = {node};
+  bool alone = false;
   {
+    const Lock tree(tree_mutex_);
+    alone = !SpelledNow(node).empty();
+  }
+  if (!alone) {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(const std::vector<NodeId> siblings, index_->ThereChildren(node.there_parent));
     const Lock lock(queue_mutex_);
@@ -44,7 +49,8 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder ||
           other.there != There::kElsewhere)
         continue;
-      if (live->opens + live->old_opens > 0 || !other.upload.empty() || IsToBeTakenBack(other))
+      if (live->opens + live->old_opens > 0 || !other.upload.empty() || IsToBeTakenBack(other) ||
+          !SpelledNow(other).empty())
         continue;
       const auto blocker = BlockerOf(other);
       if (!blocker.ok() || *blocker) continue;
@@ -73,13 +79,18 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
 // What stands there in another version was changed by others, stays, and shows here again with the
 // next listing; unless it is ours, written by an upload whose answer was lost.
 Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
-  std::string path;
+  std::string path, spelled;
   bool checked = false;
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(path, TherePath(node));
+    spelled = SpelledNow(node);
     const auto copied = just_copied_.find(node.id);
     checked = copied != just_copied_.end() && options_.clock->Now() - copied->second < kStillTrue;
+  }
+  if (!spelled.empty()) {
+    PG_ASSIGN(const bool one, AreOne(path, spelled, cancel));
+    if (one) return {};
   }
   Status gone = provider_->Remove(
       path, checked ? Precondition::StillIs(node.version) : Precondition::Is(node.version), cancel);

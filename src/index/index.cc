@@ -177,6 +177,25 @@ Result<std::vector<NodeId>> Index::ThereChildren(NodeId there_parent) {
   }
 }
 
+Result<std::vector<NodeId>> Index::TriedIn() {
+  std::vector<NodeId> ids;
+  for (;;) {
+    PG_ASSIGN(const bool more, tried_in_.Step());
+    if (!more) return ids;
+    ids.push_back(tried_in_.Int(0));
+  }
+}
+
+Result<std::vector<std::string>> Index::NamesThere(NodeId there_parent, std::string_view version) {
+  std::vector<std::string> names;
+  names_there_.Bind(1, there_parent).Bind(2, version);
+  for (;;) {
+    PG_ASSIGN(const bool more, names_there_.Step());
+    if (!more) return names;
+    names.push_back(names_there_.Blob(0));
+  }
+}
+
 static Result<std::int64_t> OneInt(Statement* statement) {
   PG_ASSIGN(const bool found, statement->Step());
   const std::int64_t value = found ? statement->Int(0) : 0;
@@ -353,6 +372,12 @@ Status Index::Prepare() {
       prepare(&there_children_,
               "SELECT id FROM nodes WHERE parent=?1 AND there=1 AND id<>1 AND parent IS NOT NULL "
               "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
+  PG_TRY(prepare(&tried_in_,
+                 "SELECT DISTINCT tried_parent FROM nodes WHERE tried_parent IS NOT NULL"));
+  PG_TRY(prepare(&names_there_,
+                 "SELECT name FROM nodes WHERE parent=?1 AND there=1 AND version=?2 AND id<>1 AND "
+                 "parent IS NOT NULL UNION ALL SELECT there_name FROM nodes WHERE there_parent=?1 "
+                 "AND version=?2 AND there_parent IS NOT NULL"));
   PG_TRY(prepare(&has_children_,
                  "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
   PG_TRY(

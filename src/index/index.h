@@ -148,10 +148,13 @@ class Index {
                                         bool folder);
   // The node of which something may have been begun there; kNoNode: none.
   Result<NodeId> FindTried(NodeId tried_parent, std::string_view tried_name);
+  Result<std::vector<NodeId>> TriedIn();  // the folders of all such places
   // Children here with ids above `after`, in order of id, at most `limit`.
   Result<std::vector<Node>> Children(NodeId parent, NodeId after, int limit);
   // Ids of all nodes that the store has in that folder, whichever place they have here.
   Result<std::vector<NodeId>> ThereChildren(NodeId there_parent);
+  // Names that the store has in that folder for what is of this version.
+  Result<std::vector<std::string>> NamesThere(NodeId there_parent, std::string_view version);
   Result<bool> HasChildren(NodeId parent);
   Result<NodeId> AnyThereChild(NodeId there_parent);  // one whose place there is its own or unsure
   Result<std::uint64_t> CountChildren(NodeId parent);
@@ -217,9 +220,9 @@ class Index {
   std::unordered_map<NodeId, Sums> deltas_;  // by folder, of the transaction under way
   Statement was_, sums_, add_sums_, drop_sums_, placed_, rules_, save_rule_, delete_rule_;
   Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
-      has_children_, has_there_, count_, insert_, update_, delete_, intents_, pending_, conflicts_,
-      gone_, presence_, save_presence_, drop_presence_, least_used_, on_disk_, all_on_disk_, meta_,
-      set_meta_;
+      names_there_, tried_in_, has_children_, has_there_, count_, insert_, update_, delete_,
+      intents_, pending_, conflicts_, gone_, presence_, save_presence_, drop_presence_, least_used_,
+      on_disk_, all_on_disk_, meta_, set_meta_;
 };
 
 }  // namespace pargeter

@@ -103,15 +103,19 @@ class LateUploadTest : public LostAnswersTest {
   // The upload of f has got no answer; `leave` is what happens to f; the upload arrives after the
   // store has said that there is no f.
   void AnUploadArrivesAfter(const std::function<Status()>& leave) {
-    Open();
+    if (!drive_) Open();
     {
       const Lock lock(world_.mutex);
       world_.next_write_is_late = true;
     }
     ASSERT_TRUE(Write("f", "first").ok());
+    world_.SetOffline(false);
     ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
     ASSERT_TRUE(leave().ok());
-    ASSERT_TRUE(Eventually([&] { return !Asked("look").empty(); }));
+    ASSERT_TRUE(Eventually([&] {
+      const auto looks = Asked("look");
+      return std::count(looks.begin(), looks.end(), "look f") > 0;
+    }));
     std::function<void()> arrive;
     {
       const Lock lock(world_.mutex);
@@ -123,6 +127,21 @@ class LateUploadTest : public LostAnswersTest {
 };
 
 TEST_F(LateUploadTest, DoesNotBringADeletedFileBack) {
+  AnUploadArrivesAfter([this] { return drive_->Unlink(kRootId, "f"); });
+  EXPECT_TRUE(world_.All().empty());
+}
+
+TEST_F(LateUploadTest, DoesNotBringADeletedFileBackInPlaceOfAnother) {
+  Open();
+  ASSERT_TRUE(Write("f", "another, that was there before").ok());
+  FlushAll();
+  world_.TakeAsked();
+  world_.SetOffline(true);
+  {
+    const Lock lock(world_.mutex);
+    world_.fails["remove"] = {true};  // so that the other is still there
+  }
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
   AnUploadArrivesAfter([this] { return drive_->Unlink(kRootId, "f"); });
   EXPECT_TRUE(world_.All().empty());
 }

@@ -60,6 +60,14 @@ TEST(NamingTest, LongNamesAreShortenedApart) {
   EXPECT_TRUE(IsUtf8(ShortenName(wide)));
 }
 
+TEST(NamingTest, SpellingsOfOneName) {
+  EXPECT_TRUE(DifferInSpelling("Fern.TXT", "fern.txt"));
+  EXPECT_TRUE(DifferInSpelling("caf\u00e9", "CAFE\u0301"));
+  EXPECT_FALSE(DifferInSpelling("fern", "fern"));
+  EXPECT_FALSE(DifferInSpelling("fern", "ferns"));
+  EXPECT_FALSE(DifferInSpelling("a\xFF", "A\xFF")) << "no UTF-8: nobody folds it";
+}
+
 TEST(NamingTest, ConflictCopiesKeepTheirEndingAndFit) {
   EXPECT_EQ(ConflictName("notes.csv", "isle", "2026-03-01 09.30.00"),
             "notes (kept from isle 2026-03-01 09.30.00).csv");

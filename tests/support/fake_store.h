@@ -2,6 +2,7 @@
 // what it was asked.
 #pragma once
 
+#include <cctype>
 #include <deque>
 #include <functional>
 #include <map>
@@ -39,6 +40,7 @@ struct FakeWorld {
   std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
+  std::function<void(const std::string&)> on_write;    // before a file's bytes are taken
   std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
@@ -56,6 +58,8 @@ struct FakeWorld {
   bool next_write_is_late GUARDED_BY(mutex) = false;
   std::function<void()> arrive_late GUARDED_BY(mutex);
   std::uint64_t multipart_above = 0, copies_in_parts_above = 0;
+  std::size_t page_size = 1 << 20;             // of listings
+  bool folds_names GUARDED_BY(mutex) = false;  // names are one if they differ only in case
   bool moves_folders = false, moves_files = false;
   struct Upload {
     std::string path;
@@ -160,7 +164,6 @@ class FakeStore : public Provider {
     if (!folder.empty() && folder == w_.unlistable) return Error(Code::kPermission, "not allowed");
     const std::string& prefix = folder;
     ListPage page;
-    std::string last_folder = next;
     for (const auto& [path, object] : w_.objects) {
       if (path.compare(0, prefix.size(), prefix) != 0) continue;
       const auto slash = path.find('/', prefix.size());
@@ -184,6 +187,13 @@ class FakeStore : public Provider {
       page.entries.push_back(std::move(entry));
     }
     page.may_write = !IsSealed(prefix);
+    const std::size_t from = next.empty() ? 0 : std::stoull(next);
+    page.entries.erase(page.entries.begin(),
+                       page.entries.begin() + static_cast<std::ptrdiff_t>(from));
+    if (page.entries.size() > w_.page_size) {
+      page.entries.resize(w_.page_size);
+      page.next = std::to_string(from + w_.page_size);
+    }
     return page;
   }
   Result<std::string> FeedStart(const Cancel&) override {
@@ -222,7 +232,7 @@ class FakeStore : public Provider {
   Result<Entry> Look(const std::string& path, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("look " + path));
-    const auto it = w_.objects.find(path);
+    const auto it = w_.objects.find(Spelled(path));
     if (it != w_.objects.end()) return EntryOf(path, it->second);
     const auto below = w_.objects.lower_bound(path + "/");
     if (path.empty() ||
@@ -264,6 +274,7 @@ class FakeStore : public Provider {
     std::string body(source->Size(), '\0');
     PG_ASSIGN(const std::size_t n, source->Read(body.data(), body.size(), 0));
     body.resize(n);
+    if (w_.on_write) w_.on_write(path);
     const Lock lock(w_.mutex);
     PG_TRY(Ask("write " + path));
     if (path == w_.forbid) return Error(Code::kPermission, "not allowed");
@@ -380,9 +391,10 @@ class FakeStore : public Provider {
   Status Remove(const std::string& path, const Precondition& only_if, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove " + path));
-    if (w_.objects.count(path) == 0) return {};
-    PG_TRY(Holds(path, only_if));
-    w_.objects.erase(path);
+    const std::string spelled = Spelled(path);
+    if (w_.objects.count(spelled) == 0) return {};
+    PG_TRY(Holds(spelled, only_if));
+    w_.objects.erase(spelled);
     return Answer();
   }
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
@@ -524,6 +536,17 @@ class FakeStore : public Provider {
     entry.attributes_known = true;
     if (object.attributes.symlink) entry.kind = Kind::kSymlink;
     return entry;
+  }
+  // What it calls the path.
+  std::string Spelled(const std::string& path) const REQUIRES(w_.mutex) {
+    if (!w_.folds_names || w_.objects.count(path) > 0) return path;
+    const auto low = [](std::string text) {
+      for (char& c : text) c = static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+      return text;
+    };
+    for (const auto& [other, object] : w_.objects)
+      if (low(other) == low(path)) return other;
+    return path;
   }
   Status Holds(const std::string& path, const Precondition& only_if) REQUIRES(w_.mutex) {
     const auto it = w_.objects.find(path);
