@@ -145,6 +145,13 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
       if (!queue_changed_.WaitUntil(queue_mutex_, deadline) && options_.clock->Now() >= deadline)
         break;
     }
+    // what is on its way into the folder would be left at its former place
+    if (running_.size() > 1) {
+      exclusive_ = kNoNode;
+      queue_changed_.NotifyAll();
+      job->delay = Duration(200);
+      return Outcome::kAgain;
+    }
   }
   struct Release {
     Drive* drive;
@@ -154,6 +161,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
       drive->queue_changed_.NotifyAll();
     }
   } release{this};
+  bool unsure = false;
   {
     // others may have changed what was planned before they were done
     const Lock tree(tree_mutex_);
@@ -165,8 +173,10 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     *job = std::move(fresh);
     PG_TRY(PlanJob(job));
     if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
+    PG_ASSIGN(unsure, WasTriedBelow(job->id));
   }
   if (!job->tried_path.empty()) return TakeBack(job);
+  if (unsure && MayBeLate(job)) return Outcome::kAgain;
   bool whole = false;  // in one request, with all that is in it
   Status moved = Error(Code::kChanged, "");
   if (provider_->Can().moves_folders) {
@@ -191,6 +201,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     live_.erase(job->occupant);
   }
   removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  not_there_.erase(job->id);
   // from here on the folder is at its new place, and what is at the old one is taken back
   node.tried_parent = whole ? kNoNode : node.there_parent;
   node.tried_name = whole ? "" : node.there_name;
@@ -216,6 +227,19 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   tree_changed_.NotifyAll();
   job->delay = Duration(0);
   return Outcome::kAgain;
+}
+
+// Something in it may have been sent by a request without an answer, and may come yet.
+Result<bool> Drive::WasTriedBelow(NodeId folder) {
+  PG_ASSIGN(const std::vector<NodeId> above, index_->TriedIn());
+  for (NodeId up : above) {
+    while (up != kNoNode && up != kRootId && up != folder) {
+      const auto live = Get(up);
+      up = live.ok() ? (*live)->node.parent : kNoNode;
+    }
+    if (up == folder) return true;
+  }
+  return false;
 }
 
 // Every object below the folder's old place is copied to the new one. Where something else stands

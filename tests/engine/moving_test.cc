@@ -91,6 +91,36 @@ TEST_F(MovingTest, AListingThatComesTooLateIsNotTakenForEmptiness) {
   EXPECT_EQ(Names("d/lent"), years_);
 }
 
+// It waits for what is on its way into the folder; an unmount may come while it does.
+TEST_F(MovingTest, AnUploadIntoTheFolderIsNotLeftBehindByAnUnmount) {
+  world_.moves_folders = false;
+  Open();
+  ASSERT_EQ(Names("d/loans"), years_);
+  std::promise<void> begun, go_on;
+  std::atomic<bool> held{false};
+  world_.on_write = [&](const std::string&) {
+    if (held.exchange(true)) return;
+    begun.set_value();
+    go_on.get_future().wait_for(std::chrono::seconds(20));
+  };
+  ASSERT_TRUE(Write("d/loans/1909", "new").ok());
+  begun.get_future().wait_for(std::chrono::seconds(20));
+  ASSERT_TRUE(Hands(drive_.get()).Move("d/loans", "d/lent").ok());
+  auto closed = std::async(std::launch::async, [this] {
+    Ignore(drive_->Flush(Duration(300)));  // the move is tried
+    Close();
+  });
+  closed.wait_for(std::chrono::milliseconds(600));
+  go_on.set_value();
+  closed.wait();
+  Open();
+  FlushAll();
+  const auto all = world_.All();
+  EXPECT_EQ(all.count("d/lent/1909"), 1u);
+  for (const auto& [path, text] : all) EXPECT_NE(path.substr(0, 8), "d/loans/") << path;
+  world_.on_write = nullptr;
+}
+
 // Moves f to g; `meanwhile` happens when the store has done it, before its answer comes.
 class MovingFileTest : public DriveTest {
  protected:
