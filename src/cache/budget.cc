@@ -124,6 +124,11 @@ void Budget::Release(std::uint64_t bytes) {
   cache_.until_look = other_.until_look = 0;
 }
 
+void Budget::LookAgain() {
+  const Lock lock(mutex_);
+  cache_.until_look = other_.until_look = 0;
+}
+
 std::uint64_t Budget::Short() {
   const Lock lock(mutex_);
   const auto free = disk_->FreeBytes(cache_.folder);

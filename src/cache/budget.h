@@ -34,6 +34,7 @@ class Budget {
   // more it would need; kNoSpace with the numbers.
   std::uint64_t TakeCacheRoom(std::uint64_t bytes);
   Status TakePendingRoom(std::uint64_t bytes);
+  void LookAgain();  // at the disks: something was freed
   std::uint64_t Used() const;
   std::uint64_t Room();  // that the disk has to give
   // Bytes that the disk is short of the share to keep free: others may have filled it.

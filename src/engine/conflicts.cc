@@ -81,10 +81,10 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   // moved or deleted here meanwhile: what stands there is in nobody's way any more
   if (node.gone() || node.parent != job->parent || KeyPart(node) != job->key)
     return Outcome::kAgain;
-  if (there.ok() && job->occupant != kNoNode &&
-      there->attributes.origin == OriginOf(job->occupant)) {
-    // the same of the one whose place this is: it was deleted here all the same
-    PG_ASSIGN(Live * occupant, Get(job->occupant));
+  PG_ASSIGN(Live * occupant,
+            job->occupant == kNoNode ? Result<Live*>(nullptr) : Get(job->occupant));
+  if (there.ok() && occupant != nullptr && there->attributes.origin == WriterOf(occupant->node)) {
+    // the same of the one whose place this is: it was deleted or moved here all the same
     occupant->node.version = there->version;
     PG_TRY(Save(occupant));
     PG_TRY(change.Commit());

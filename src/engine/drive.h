@@ -420,6 +420,9 @@ class Drive {
   Result<WritingMark> BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
   Result<WritingMark> MakeDirty(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
   Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
+  Status WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
+                    bool append) EXCLUDES(tree_mutex_);
+  bool FreeForWriting(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   Status Grew(const OpenFilePtr& file, std::uint64_t end) EXCLUDES(tree_mutex_);
   Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
@@ -534,6 +537,7 @@ class Drive {
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
       REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
+  std::string WriterOf(const Node& node) const;
   std::string AsideName(NodeId id) const;
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> BaseIsGone(Job* job) EXCLUDES(tree_mutex_);

@@ -14,7 +14,8 @@ namespace pargeter {
 using Place = BlockStore::Place;
 
 namespace {
-constexpr std::uint64_t kSmallFile = 1 * kMiB;  // fetched whole by the first read
+constexpr std::uint64_t kRoomAtOnce = 16 * kMiB;  // evicted for who writes to a full disk
+constexpr std::uint64_t kSmallFile = 1 * kMiB;    // fetched whole by the first read
 constexpr std::uint64_t kFirstWindow = 512 * kKiB;
 constexpr std::uint64_t kLargestWindow = 64 * kMiB;
 constexpr std::uint64_t kSlack = 4 * kMiB;  // the kernel's own read-ahead reorders so far
@@ -106,6 +107,27 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
 Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) {
   if (!append) PG_TRY(CheckAccount(file->id, offset + data.size()));
+  const Status wrote = WriteBytes(file, data, offset, append);
+  if (wrote.ok() || wrote.error().code != Code::kNoSpace || !FreeForWriting(data.size()))
+    return wrote;
+  return WriteBytes(file, data, offset, append);
+}
+
+// On the disk of what waits for upload. False: there is nothing to free.
+bool Drive::FreeForWriting(std::uint64_t bytes) {
+  bool any = false;
+  {
+    const Lock tree(tree_mutex_);
+    any = !doomed_.empty();
+    RemoveDoomed();
+  }
+  if (blocks_->OneDisk()) any = FreeUnused(std::max(bytes, kRoomAtOnce)) > 0 || any;
+  budget_->LookAgain();
+  return any;
+}
+
+Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
+                         bool append) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(file));
   Content* content = file->content.get();
   std::uint64_t end = 0;

@@ -76,6 +76,11 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   return outcome;
 }
 
+// Who sent what is at its place: of what a move left behind, that which moved.
+std::string Drive::WriterOf(const Node& node) const {
+  return node.name.empty() && !node.target.empty() ? node.target : OriginOf(node.id);
+}
+
 // What stands there in another version was changed by others, stays, and shows here again with the
 // next listing; unless it is ours, written by an upload whose answer was lost.
 Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
@@ -92,21 +97,25 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     PG_ASSIGN(const bool one, AreOne(path, spelled, cancel));
     if (one) return {};
   }
-  Status gone = provider_->Remove(
-      path, checked ? Precondition::StillIs(node.version) : Precondition::Is(node.version), cancel);
-  if (gone.ok() || gone.error().code != Code::kChanged) return gone;
-  const auto there = provider_->Look(path, cancel);
-  if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
-  const bool left_by_move = node.name.empty() && !node.target.empty();
-  if (there->attributes.origin != (left_by_move ? node.target : OriginOf(node.id))) return {};
-  {
+  std::string version = node.version;
+  for (int round = 0; round < 3; ++round) {
+    const bool still = checked && round == 0;
+    const Status gone = provider_->Remove(
+        path, still ? Precondition::StillIs(version) : Precondition::Is(version), cancel);
+    if (gone.ok() || gone.error().code != Code::kChanged) return gone;
+    const auto there = provider_->Look(path, cancel);
+    if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
+    if (there->version == version) continue;  // it is what it was after all
+    if (there->attributes.origin != WriterOf(node)) return {};
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
     PG_ASSIGN(const NodeId tried, index_->FindTried(node.there_parent, node.there_name));
     if (here != nullptr || tried != kNoNode) return {};
+    version = there->version;
   }
-  gone = provider_->Remove(path, Precondition::Is(there->version), cancel);
-  return gone.ok() || gone.error().code != Code::kChanged ? gone : Status();
+  return Error(
+      Code::kStoreFault,
+      fmt::format("the store says of {} now one version and now another", Printable(path)));
 }
 
 // One look at the folder tells which of them are still what we knew; those go in one request.

@@ -151,6 +151,36 @@ TEST_F(LateUploadTest, DoesNotBringBackWhatAFileWasCalled) {
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "first"}}));
 }
 
+// Once it says that another version is there, and then that it is not so.
+TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAWordThatTheStoreTakesBack) {
+  world_.Put("f", "base");
+  Open();
+  ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
+  {
+    const Lock lock(world_.mutex);
+    world_.denies = {true};
+  }
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  EXPECT_TRUE(world_.All().empty());
+}
+
+// Nobody learnt that it had been written once more before it was moved, and another took its name.
+TEST_F(LostAnswersTest, WhatAMoveLeftIsNoConflictWithWhatTakesItsName) {
+  world_.Put("f", "first");
+  Open();
+  ASSERT_EQ(*Read("f"), "first");
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(Write("f", "second").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "second"; }));
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Write("f", "third").ok());
+  FlushAll();
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(), (Files{{"f", "third"}, {"g", "second"}}));
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
 // The same bytes at another place are there because somebody moved them.
 TEST_F(LostAnswersTest, WhatAnotherMachineMovedIsNotTakenForALateUpload) {
   Open();

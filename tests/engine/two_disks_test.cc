@@ -120,6 +120,25 @@ TEST_F(TwoDisksTest, WhatTheCachesDiskHasNoRoomForGoesUpAllTheSame) {
   EXPECT_TRUE(world_.All()["new"] == scan_);
 }
 
+// The room of a file that was deleted before it went up can be written to at once.
+TEST_F(TwoDisksTest, ADeletionMakesRoomOnTheDiskOfTheWaiting) {
+  Open();
+  disk_.on_free = [this] {
+    std::uint64_t used = 0;
+    for (const auto& entry :
+         std::filesystem::recursive_directory_iterator(folder_ / "state/pending"))
+      if (entry.is_regular_file()) used += entry.file_size();
+    const std::uint64_t all = (36ull << 20);  // of which 32 MiB are for the index
+    return all - std::min(used, all);
+  };
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("a", scan_).ok());
+  EXPECT_EQ(Write("b", scan_).error().code, Code::kNoSpace);
+  ASSERT_TRUE(drive_->Unlink(kRootId, "a").ok());
+  EXPECT_TRUE(Write("b", scan_).ok());
+  disk_.on_free = nullptr;
+}
+
 TEST_F(TwoDisksTest, WhatWasCutShortAtTheEndOfACopyIsTidiedAway) {
   Open();
   ASSERT_TRUE(Hands(drive_.get()).Read("scan").ok());

@@ -54,6 +54,7 @@ struct FakeWorld {
   // By kind of request, for the next ones: true fails, or loses its answer.
   std::map<std::string, std::deque<bool>> fails GUARDED_BY(mutex), loses GUARDED_BY(mutex);
   std::deque<bool> spoils GUARDED_BY(mutex);  // of the next reads: true gets a wrong byte
+  std::deque<bool> denies GUARDED_BY(mutex);  // of the next conditions: true does not hold, it says
   // The next write gets no answer, and happens when this is called.
   bool next_write_is_late GUARDED_BY(mutex) = false;
   std::function<void()> arrive_late GUARDED_BY(mutex);
@@ -555,7 +556,8 @@ class FakeStore : public Provider {
                       (only_if.want == Want::kNothingThere && it == w_.objects.end()) ||
                       (only_if.want == Want::kThisVersion && it != w_.objects.end() &&
                        Hex(Md5(it->second.body)) == only_if.version);
-    return good ? Status() : Status(Error(Code::kChanged, path + " was changed"));
+    return good && !Told(&w_.denies) ? Status()
+                                     : Status(Error(Code::kChanged, path + " was changed"));
   }
   FakeWorld& w_;
   std::string kind_ GUARDED_BY(w_.mutex);  // of the request that is answered

@@ -246,7 +246,7 @@ Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
   return Disk::Punch(fd, offset, size);
 }
 Result<std::uint64_t> HarshDisk::FreeBytes(const std::string&) {
-  return full ? std::uint64_t{0} : free.load();
+  return full ? std::uint64_t{0} : on_free ? on_free() : free.load();
 }
 
 // ---- power

@@ -26,9 +26,10 @@ class HarshDisk : public Disk {
   void DieAt(std::uint64_t n) { die_at_ = n; }
   void FailAt(std::uint64_t n) { fail_at_ = n; }  // that one fails
   void FailShare(double share, std::uint64_t seed);
-  std::function<void()> on_write;  // each write to a file waits for it
-  std::function<void()> on_sync;   // each sync of a file waits for it
-  void Heal();                     // no faults from here on; also raises the dead
+  std::function<void()> on_write;          // each write to a file waits for it
+  std::function<void()> on_sync;           // each sync of a file waits for it
+  std::function<std::uint64_t()> on_free;  // tells how much is free, if not `free`
+  void Heal();                             // no faults from here on; also raises the dead
   bool dead() const { return dead_; }
   std::uint64_t operations() const { return count_; }
   std::atomic<bool> full{false}, broken{false};
