@@ -54,6 +54,21 @@ TEST_F(MountInTrouble, AConflictIsListedAndSettled) {
   EXPECT_EQ(machine_->Pargeter({"conflicts", "keep", At("list.csv"), "--both"}).exit_code, 3);
 }
 
+// A container that began while it was mounted has a copy of the mount, and does not let go of it.
+TEST_F(MountInTrouble, AnUnmountEndsItsProcessThoughAContainerHasTheMountToo) {
+  MountAll();
+  Background container({"unshare", "--mount", "--propagation", "private", "sh", "-c",
+                        "echo inside; exec sleep 120"});
+  if (container.ReadLine() != "inside") GTEST_SKIP() << "no mount namespace can be made here";
+  machine_->Shell("echo fern > fern");
+  const pid_t daemon = machine_->DaemonPid();
+  const Outcome gone = machine_->Pargeter({"unmount", "sheets"}, 60);
+  EXPECT_EQ(gone.exit_code, 0) << gone.err;
+  EXPECT_TRUE(Eventually([&] { return ::kill(daemon, 0) != 0; })) << "the process lives on";
+  machine_->Mount();
+  EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n");
+}
+
 TEST_F(MountInTrouble, ManyDeletionsWaitForAWord) {
   for (int i = 0; i < 60; ++i) ASSERT_TRUE(other_->Put("d/" + std::to_string(i), "x"));
   MountAll({"--hold-deletions", "30,0.25"});

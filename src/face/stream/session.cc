@@ -1,8 +1,12 @@
 #include "face/stream/session.h"
 
 #include <fmt/format.h>
+#include <poll.h>
+#include <pthread.h>
+#include <signal.h>
 #include <unistd.h>
 
+#include <atomic>
 #include <cerrno>
 #include <cstring>
 #include <fstream>
@@ -17,7 +21,14 @@ struct StreamFace::Session {
   fuse_session* se = nullptr;
   std::string at;
   bool mounted = false;
+  std::atomic<bool> serving{false};
+  pthread_t server{};
 };
+
+namespace {
+// Wakes the thread that serves.
+int WakeSignal() { return SIGRTMIN; }
+}  // namespace
 
 Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Shown* shown, const MountOptions& options) {
   auto face = std::unique_ptr<StreamFace>(new StreamFace());
@@ -62,7 +73,13 @@ Status StreamFace::Serve() {
   // a thread may wait for the store: there must be others
   fuse_loop_cfg_set_max_threads(config, 64);
   fuse_loop_cfg_set_idle_threads(config, 8);
+  struct sigaction wake {};
+  wake.sa_handler = [](int) {};
+  ::sigaction(WakeSignal(), &wake, nullptr);
+  session_->server = ::pthread_self();
+  session_->serving = true;
   const int rc = fuse_session_loop_mt(session_->se, config);
+  session_->serving = false;
   fuse_loop_cfg_destroy(config);
   if (rc < 0 && rc != -ENODEV) return FromErrno(-rc, "the FUSE session ended");
   return {};
@@ -72,6 +89,12 @@ Status StreamFace::Unmount(bool now) {
   PG_TRY(UnmountAt(session_->at, now ? Detach::kNow : Detach::kIfFree));
   session_->mounted = false;
   fuse_session_exit(session_->se);
+  // The kernel ends the requests, and with them the threads that wait for one; not if a container
+  // has a copy of the mount.
+  for (int i = 0; session_->serving && i < 500; ++i) {
+    if (i >= 50) ::pthread_kill(session_->server, WakeSignal());
+    ::poll(nullptr, 0, 10);
+  }
   return {};
 }
 
