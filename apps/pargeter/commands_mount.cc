@@ -110,6 +110,7 @@ Status RunMount(const std::string& name, bool detach, World& world) {
                  fmt::format("It is at {}", d.at));
   }
   RaiseFileLimit();
+  ::umask(0077);  // what it makes on this disk is its owner's
   return detach ? RunDetached(d, world) : RunForeground(d, world);
 }
 

@@ -22,12 +22,21 @@ constexpr std::size_t kManyDoomed = 1000;
 Drive::Drive(DriveOptions options, std::unique_ptr<Provider> provider)
     : options_(std::move(options)), provider_(std::move(provider)) {}
 
+// A process that was killed holds its lock until the kernel is done with it.
+static Result<Fd> LockSoon(const std::string& path) {
+  for (int i = 0;; ++i) {
+    auto lock = LockFile(path);
+    if (lock.ok() || lock.error().code != Code::kBusy || i == 40) return lock;
+    std::this_thread::sleep_for(Duration(50));
+  }
+}
+
 Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
                                            std::unique_ptr<Provider> provider) {
   auto drive = std::unique_ptr<Drive>(new Drive(std::move(options), std::move(provider)));
   const DriveOptions& o = drive->options_;
   PG_TRY(MakeFolders(o.state_folder));
-  auto lock = LockFile(o.state_folder + "/lock");
+  auto lock = LockSoon(o.state_folder + "/lock");
   if (!lock.ok()) {
     return Error(lock.error().code,
                  fmt::format("the drive {} is in use: {}", o.name, lock.error().what),

@@ -68,29 +68,28 @@ void Drive::DropCarried(Content* content) {
 
 // The file goes to the other place, and the descriptor with it.
 Status Drive::MoveContent(Content* content, BlockStore::Place to) {
-  Content& c = *content;
-  if (c.place == to) return {};
+  if (content->place == to) return {};
   if (blocks_->OneDisk()) {
-    PG_TRY(blocks_->Move(c.id, c.place, to));
-    c.place = to;
+    PG_TRY(blocks_->Move(content->id, content->place, to));
+    content->place = to;
     return {};
   }
-  c.WaitForFilling();
-  if (!c.carried || c.carried_to != to) {
-    PG_ASSIGN(c.carried, blocks_->BeginCopy(c.id, to));
-    c.carried_to = to;
-    c.carried_ranges.Clear();
+  content->WaitForFilling();
+  if (!content->carried || content->carried_to != to) {
+    PG_ASSIGN(content->carried, blocks_->BeginCopy(content->id, to));
+    content->carried_to = to;
+    content->carried_ranges.Clear();
   }
-  RangeSet left = c.present;
-  for (const Range& range : c.carried_ranges.All()) left.Remove(range);
-  PG_TRY(options_.disk->Truncate(c.carried.get(), c.size));
+  RangeSet left = content->present;
+  for (const Range& range : content->carried_ranges.All()) left.Remove(range);
+  PG_TRY(options_.disk->Truncate(content->carried.get(), content->size));
   for (const Range& range : left.All())
-    PG_TRY(blocks_->CopyBytes(c.fd.get(), c.carried.get(), range));
-  PG_TRY(blocks_->EndCopy(c.id, c.place, to, c.carried.get()));
-  if (c.readers > 0) c.former.push_back(std::move(c.fd));
-  c.fd = std::move(c.carried);
-  c.carried_ranges.Clear();
-  c.place = to;
+    PG_TRY(blocks_->CopyBytes(content->fd.get(), content->carried.get(), range));
+  PG_TRY(blocks_->EndCopy(content->id, content->place, to, content->carried.get()));
+  if (content->readers > 0) content->former.push_back(std::move(content->fd));
+  content->fd = std::move(content->carried);
+  content->carried_ranges.Clear();
+  content->place = to;
   return {};
 }
 

@@ -7,8 +7,7 @@ namespace {
 
 constexpr int kDeepest = 32;
 
-// pugixml builds its tree without expanding document type definitions: entity bombs stay text. The
-// depth is checked before parsing, since the destructor of a very deep tree would recurse.
+// The depth is checked before parsing, since the destructor of a very deep tree would recurse.
 bool TooDeep(std::string_view text) {
   int depth = 0;
   for (std::size_t i = 0; i + 1 < text.size(); ++i) {
@@ -22,6 +21,14 @@ bool TooDeep(std::string_view text) {
       i = end;
     }
   }
+  return false;
+}
+
+// No store needs one, and what it could do (entities, other files) no parser of ours does: who
+// sends one means no good, or is none.
+bool DeclaresType(const pugi::xml_document& document) {
+  for (const pugi::xml_node& child : document.children())
+    if (child.type() == pugi::node_doctype) return true;
   return false;
 }
 
@@ -48,9 +55,13 @@ std::string Text(const pugi::xml_node& parent, std::string_view name) {
 Result<pugi::xml_node> Root(pugi::xml_document& document, std::string_view text,
                             std::string_view name) {
   const bool deep = TooDeep(text);
-  if (!deep && document.load_buffer(text.data(), text.size(),
-                                    pugi::parse_default | pugi::parse_ws_pcdata_single,
-                                    pugi::encoding_utf8)) {
+  if (!deep &&
+      document.load_buffer(text.data(), text.size(),
+                           pugi::parse_default | pugi::parse_ws_pcdata_single | pugi::parse_doctype,
+                           pugi::encoding_utf8)) {
+    if (DeclaresType(document))
+      return Error(Code::kDamaged, "the store's answer declares a document type: it is refused",
+                   "Check that the address is a store's and not, say, a web page's.");
     if (Named(document.document_element(), name)) return document.document_element();
   }
   return Error(Code::kDamaged, fmt::format("the store answered with something that is no {}", name),

@@ -76,12 +76,10 @@ TEST(S3XmlTest, WhatIsNoListingIsRefused) {
       "</Contents></ListBucketResult>";
   for (const std::string& bad :
        {std::string(), std::string("<html><body>sign in</body></html>"), std::string("not xml"),
-        deep,
+        deep, bomb,
         std::string("<ListBucketResult><IsTruncated>true</IsTruncated></ListBucketResult>")}) {
     EXPECT_EQ(s3::ParseListing(bad).error().code, Code::kDamaged);
   }
-  const auto bombed = s3::ParseListing(bomb);
-  EXPECT_TRUE(!bombed.ok() || bombed->keys[0].key.size() < 20);
   // every cut of a good document is refused or harmless, never a crash
   const std::string good =
       "<ListBucketResult><Contents><Key>a</Key><Size>1</Size></Contents></ListBucketResult>";

@@ -172,6 +172,11 @@ TEST_F(SharedMount, OthersSeeNothingUnlessItIsShared) {
   MountAll();
   EXPECT_EQ(AsNobody("cat " + At("open")).exit_code, 1);
   EXPECT_EQ(AsNobody("ls " + At()).exit_code, 2);
+  machine_->Shell("echo pending > new");
+  const Outcome open_to_others =
+      RunCommand({"find", machine_->Home("state"), machine_->Home("config"), "-mindepth", "1", "!",
+                  "-type", "l", "-perm", "/077"});
+  EXPECT_EQ(open_to_others.out, "");
   EXPECT_EQ(machine_->Shell("cat open").out, "for all");
 }
 
