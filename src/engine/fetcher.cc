@@ -26,8 +26,15 @@ constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 // is right (Drive::CheckArrived).
 class BlockSink : public ReadSink {
  public:
-  BlockSink(Content* content, Range range, bool whole, bool checked, Disk* disk)
-      : content_(*content), range_(range), whole_(whole), checked_(checked), disk_(*disk) {}
+  // `shown` is called with the content's lock when bytes have been added to it.
+  BlockSink(Content* content, Range range, bool whole, bool checked, Disk* disk,
+            std::function<void()> shown)
+      : content_(*content),
+        range_(range),
+        whole_(whole),
+        checked_(checked),
+        disk_(*disk),
+        shown_(std::move(shown)) {}
   Status Begin(const Entry& entry) override {
     entry_ = entry;
     at_ = range_.begin;
@@ -51,6 +58,8 @@ class BlockSink : public ReadSink {
     const Lock lock(content_.mu);
     range.end = std::min({range.end, content_.size, content_.source.size});  // cut meanwhile?
     if (range.begin < range.end) Add(range);
+    content_.unsaved = true;
+    shown_();
     content_.changed.NotifyAll();
   }
   Range last() const { return last_; }
@@ -73,6 +82,7 @@ class BlockSink : public ReadSink {
     }
     at_ += data.size();
     content_.unsaved = true;
+    shown_();
     content_.changed.NotifyAll();
     return {};
   }
@@ -99,6 +109,7 @@ class BlockSink : public ReadSink {
   const Range range_;
   const bool whole_, checked_;
   Disk& disk_;
+  const std::function<void()> shown_;
   Entry entry_;
   std::string whole_file_;
   Range last_;
@@ -257,9 +268,8 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
     }
   }
   bool many = false;
-  if (outcome.ok()) {  // before anybody who waits for it goes on
+  if (outcome.ok()) {
     const Lock lock(fetch_mutex_);
-    unsaved_presence_.insert(content->id);
     many = unsaved_presence_.size() >= kManyUnsaved;
   }
   bool live = false;
@@ -285,7 +295,11 @@ Status Drive::FetchRange(const std::shared_ptr<Content>& content, const Source& 
                          std::uint64_t* added, Entry* entry) {
   const bool whole = range.begin == 0 && range.end == source.size;
   const bool checked = !whole && IsCheckedOnArrival(source);
-  BlockSink sink(content.get(), range, whole, checked, options_.disk);
+  // noted before anybody who waits for it goes on: what he saves then is all of it
+  BlockSink sink(content.get(), range, whole, checked, options_.disk, [this, id = content->id] {
+    const Lock lock(fetch_mutex_);
+    unsaved_presence_.insert(id);
+  });
   Status outcome = AskStore([&](const Cancel& c) {
     return provider_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
   });
