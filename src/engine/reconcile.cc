@@ -134,7 +134,7 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
   if (!job->there_path.empty()) {
     const auto there = provider_->Look(job->there_path, job->cancel);
     if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-    if (there.ok() && there->version == job->node.version) return Outcome::kAgain;  // it is not
+    if (there.ok() && there->version == job->node.version) return Outcome::kAgain;
   }
   // moved to its new place, and nobody learnt of it: it has all of its bytes there
   if (job->node.tried_parent == job->parent && job->node.tried_name == job->key) {
