@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <cstdlib>
 #include <filesystem>
 
@@ -85,7 +86,8 @@ Status BlockStore::CopyBytes(int from, int to, Range range) {
   std::string buffer(1u << 20, '\0');
   for (std::uint64_t at = range.begin; at < range.end;) {
     const off_t data = ::lseek(from, static_cast<off_t>(at), SEEK_DATA);
-    if (data < 0 || static_cast<std::uint64_t>(data) >= range.end) break;
+    if (data < 0 && errno != ENXIO) return FromErrno(errno, "cannot look into a cache file");
+    if (data < 0 || static_cast<std::uint64_t>(data) >= range.end) break;  // the rest is a hole
     at = static_cast<std::uint64_t>(data);
     const std::size_t want = std::min<std::uint64_t>(buffer.size(), range.end - at);
     PG_ASSIGN(const std::size_t n, disk_->ReadAt(from, buffer.data(), want, at));
