@@ -282,6 +282,11 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
     return Outcome::kAgain;
   }
   PG_TRY(Carry(content, BlockStore::Place::kPending));
+  struct Tidy {
+    Drive* drive;
+    Content* content;
+    ~Tidy() { drive->DropCarried(content); }
+  } tidy{this, content.get()};
   const Lock tree(tree_mutex_);
   PG_TRY(SyncIndex());
   Change change(this);
