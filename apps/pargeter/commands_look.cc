@@ -223,9 +223,12 @@ Status RunQueue(const std::string& name, World& world) {
     if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) continue;
     PG_ASSIGN(Json queue, AskDrive(world, d, "queue", {{"limit", world.json ? 1000000 : 50}}));
     const std::uint64_t files = queue.value("files", std::uint64_t{0});
-    world.Say(files == 0 ? fmt::format("{}: nothing waits", d.name)
-                         : fmt::format("{}: {}, {} to upload", d.name, Plural(files, "change"),
-                                       FormatSize(queue.value("bytes", std::uint64_t{0}))));
+    world.Say(fmt::format("{}: {}{}", d.name,
+                          files == 0
+                              ? "nothing waits"
+                              : fmt::format("{}, {} to upload", Plural(files, "change"),
+                                            FormatSize(queue.value("bytes", std::uint64_t{0}))),
+                          ButHeld(queue)));
     for (const Json& item : queue["items"]) {
       const std::string error = item.value("error", "");
       world.Say(fmt::format("  {:<14} {:>10}  {:>7}  {}{}", item.value("action", ""),
@@ -321,7 +324,7 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
                    fmt::format("Mount it: pargeter mount {}", d.name));
     }
     flushed.push_back(d.name);
-    world.Say(fmt::format("{}: everything is at the store", d.name));
+    world.Say(fmt::format("{}: everything is at the store{}", d.name, ButHeld(*answer)));
   }
   if (world.json) world.PrintJson({{"flushed", flushed}});
   return {};

@@ -166,10 +166,11 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
                     left == 1 ? "is" : "are"),
         "They are safe on this disk and go up at the next mount.");
   }
-  world.Say(left > 0
-                ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.",
-                              name, left)
-                : fmt::format("{} is unmounted; everything is at the store.", name));
+  world.Say(
+      left > 0
+          ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.", name,
+                        left)
+          : fmt::format("{} is unmounted; everything is at the store{}.", name, ButHeld(*answer)));
   return {};
 }
 

@@ -78,7 +78,10 @@ Result<Json> Queue(Drive* drive, int limit) {
                      {"error", JsonText(n.error)}});
   }
   const DriveStatus summary = drive->Summary();
-  return Json{{"items", items}, {"files", summary.pending.files}, {"bytes", summary.pending.bytes}};
+  return Json{{"items", items},
+              {"files", summary.pending.files},
+              {"bytes", summary.pending.bytes},
+              {"held", summary.held}};
 }
 
 Result<Json> Conflicts(Drive* drive) {

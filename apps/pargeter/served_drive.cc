@@ -86,7 +86,7 @@ Result<Json> ServedDrive::Answer(const std::string& method, const Json& params) 
   const Duration patience(params.value("timeout_ms", 600000L));
   if (method == "flush") {
     PG_TRY(drive_->Flush(patience));
-    return Json::object();
+    return Json{{"held", drive_->Summary().held}};
   }
   if (method == "refresh") return Refresh();
   const std::string joined = settings().part_of;

@@ -238,6 +238,7 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
   const DriveStatus rest = Total(drives());
   return Json{{"left", rest.pending.files},
               {"bytes", rest.pending.bytes},
+              {"held", rest.held},
               {"offline", rest.offline_since != 0}};
 }
 

@@ -331,6 +331,13 @@ Result<Json> Talk::Ask(const std::string& method, const Json& params, Duration p
   return Error(Code::kUnavailable, "the drive was unmounted meanwhile");
 }
 
+std::string ButHeld(const Json& answer) {
+  const auto held = answer.value("held", std::uint64_t{0});
+  if (held == 0) return "";
+  return fmt::format("; {} held back",
+                     held == 1 ? "1 deletion is" : fmt::format("{} deletions are", held));
+}
+
 Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,
                       const Json& params, Duration patience) {
   PG_ASSIGN(Talk talk, Talk::With(world, drive, false));

@@ -73,5 +73,7 @@ DriveLimits LimitsOf(const DriveSettings& settings);
 // drive_methods.h answers.
 Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,
                       const Json& params, Duration patience = Duration(30000));
+// Of an answer that counts deletions as "held": what to say after all else, or "".
+std::string ButHeld(const Json& answer);
 
 }  // namespace pargeter::app

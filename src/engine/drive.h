@@ -565,11 +565,23 @@ class Drive {
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
   std::vector<Node> HeldDeletions() REQUIRES(tree_mutex_);  // files and folders, in order
   Duration UntilCounted() REQUIRES(tree_mutex_);
+  // A folder, gone here, whose deletion is held back, at the place of `node`.
+  Result<std::optional<Node>> HeldFolderAt(const Node& node) REQUIRES(tree_mutex_);
+  // Something in such a folder that has to be done before another may take its place.
+  Result<NodeId> UnsureInside(NodeId held) REQUIRES(tree_mutex_);
+  Status TakePlace(Live* live, const Node& held) REQUIRES(tree_mutex_);
+  Status TakeOver(NodeId heir, NodeId former, const std::set<std::string>& came)
+      REQUIRES(tree_mutex_);
+  Status TakeInside(NodeId heir, NodeId former, const std::string& below,
+                    const std::set<std::string>& came) REQUIRES(tree_mutex_);
+  Status HeldBelow(NodeId held, const std::string& below,
+                   std::map<std::string, std::string>* versions) REQUIRES(tree_mutex_);
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);
+  void DropThere(Live* gone, const std::string& path) REQUIRES(tree_mutex_);
   std::string Stamp() const;
 
   const DriveOptions options_;

@@ -116,4 +116,105 @@ Status Drive::BringBack(Node node) {
   return Save(live);
 }
 
+// ---- another at the place of a folder whose deletion is held back
+
+Result<std::optional<Node>> Drive::HeldFolderAt(const Node& node) {
+  if (hold_from_ == 0 || node.kind != NodeKind::kFolder) return std::optional<Node>();
+  PG_ASSIGN(std::optional<Node> other, index_->FindThere(node.parent, KeyPart(node), true));
+  if (!other || other->id == node.id || !IsHeld(*other)) return std::optional<Node>();
+  return other;
+}
+
+Result<NodeId> Drive::UnsureInside(NodeId held) {
+  PG_ASSIGN(const NodeId tried, index_->AnyTriedIn(held));
+  if (tried != kNoNode) return tried;
+  PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
+  for (const NodeId id : inside) {
+    PG_ASSIGN(Live * live, Get(id));
+    if (!IsHeld(live->node) || live->node.tried_parent != kNoNode) return id;
+    if (live->node.kind != NodeKind::kFolder) continue;
+    PG_ASSIGN(const NodeId deeper, UnsureInside(id));
+    if (deeper != kNoNode) return deeper;
+  }
+  return kNoNode;
+}
+
+// A new folder is the one that the store has there already. So what is held in it is known in this
+// one: it does not show, and comes back into it when the deletions are dropped.
+Status Drive::TakePlace(Live* live, const Node& held) {
+  Change change(this);
+  Node& node = live->node;
+  PG_TRY(TakeOver(node.id, held.id, {}));
+  SetThere(&node, node.parent, held.there_name);
+  node.marker = held.marker;
+  node.listed_at = held.listed_at;
+  node.dirty |= kAttributes;
+  node.tried_parent = kNoNode;
+  node.tried_name.clear();
+  acked_[node.id] = options_.clock->Now();  // a listing that began before shows the former
+  PG_TRY(Save(live));
+  return change.Commit();
+}
+
+// What the store has in `former`, which it drops, is in `heir` from now on.
+Status Drive::TakeOver(NodeId heir, NodeId former, const std::set<std::string>& came) {
+  PG_TRY(TakeInside(heir, former, "", came));
+  PG_TRY(index_->Delete(former));
+  live_.erase(former);
+  return {};
+}
+
+// `came`: paths, of which those below `below` have come into `heir` over what stood there.
+Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
+                         const std::set<std::string>& came) {
+  PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(former));
+  for (const NodeId id : inside) {
+    PG_ASSIGN(Live * live, Get(id));
+    Node& node = live->node;
+    const std::string key = node.there_name, path = below + key;
+    if (node.kind != NodeKind::kFolder && came.count(path) > 0) {
+      PG_ASSIGN(const std::string there, TherePath(node));
+      DropThere(live, there);
+      continue;
+    }
+    const auto first = came.lower_bound(path + "/");
+    const bool mixed = node.kind == NodeKind::kFolder && first != came.end() &&
+                       first->compare(0, path.size() + 1, path + "/") == 0;
+    PG_ASSIGN(const Live* here, Find(heir, KeyToName(key)));
+    if (mixed && here != nullptr && here->node.kind == NodeKind::kFolder) {
+      PG_TRY(TakeInside(here->node.id, id, path + "/", came));
+      PG_TRY(index_->Delete(id));
+      live_.erase(id);
+      continue;
+    }
+    if (mixed && here == nullptr) {  // what came into it is not known yet: it is there again
+      node.parent = heir;
+      node.name = KeyToName(key);
+      node.intent = 0;
+      node.listed_at = 0;
+      SetThere(&node, heir, key);
+      Tell([heir, key](ChangeListener* l) { l->NameChanged(heir, KeyToName(key)); });
+      PG_TRY(TakeInside(id, id, path + "/", came));
+    } else {
+      node.there_parent = heir;
+    }
+    PG_TRY(Save(live));
+  }
+  return {};
+}
+
+Status Drive::HeldBelow(NodeId held, const std::string& below,
+                        std::map<std::string, std::string>* versions) {
+  PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
+  for (const NodeId id : inside) {
+    PG_ASSIGN(Live * live, Get(id));
+    const std::string path = below + live->node.there_name;
+    if (live->node.kind == NodeKind::kFolder)
+      PG_TRY(HeldBelow(id, path + "/", versions));
+    else
+      versions->emplace(path, live->node.version);
+  }
+  return {};
+}
+
 }  // namespace pargeter

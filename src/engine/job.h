@@ -1,7 +1,9 @@
 // One step of reconciling a node: what was found under the tree lock, to be acted on without it.
 #pragma once
 
+#include <map>
 #include <optional>
+#include <set>
 #include <string>
 
 #include "engine/drive.h"
@@ -25,7 +27,11 @@ struct Drive::Job {
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   std::vector<std::pair<std::string, std::string>> kept;  // below a moved folder: old, new name
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
-  bool parts_ended = false;   // nothing is left at the store of what `node.upload` says
+  // Of a folder that moves to the place of one whose deletion is held back, by path below it: the
+  // versions of what still stands there, and what has come there.
+  std::map<std::string, std::string> standing;
+  std::set<std::string> came;
+  bool parts_ended = false;  // nothing is left at the store of what `node.upload` says
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;

@@ -118,10 +118,7 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   }
   acked_[node.id] = options_.clock->Now();
   PG_TRY(AboveIsThere(*job));
-  if (job->occupant != kNoNode) {
-    PG_TRY(index_->Delete(job->occupant));
-    live_.erase(job->occupant);
-  }
+  if (job->occupant != kNoNode) PG_TRY(TakeOver(job->id, job->occupant, job->came));
   if (!node.gone() && node.there != There::kElsewhere && node.dirty == kClean) node.intent = 0;
   PG_TRY(Save(live));
   PG_TRY(change.Commit());
@@ -174,6 +171,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     PG_TRY(PlanJob(job));
     if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
     PG_ASSIGN(unsure, WasTriedBelow(job->id));
+    if (job->occupant != kNoNode) PG_TRY(HeldBelow(job->occupant, "", &job->standing));
   }
   if (!job->tried_path.empty()) return TakeBack(job);
   if (unsure && MayBeLate(job)) return Outcome::kAgain;
@@ -196,10 +194,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
-  if (job->occupant != kNoNode) {
-    PG_TRY(index_->Delete(job->occupant));
-    live_.erase(job->occupant);
-  }
+  if (job->occupant != kNoNode) PG_TRY(TakeOver(job->id, job->occupant, job->came));
   removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
   not_there_.erase(job->id);
   // from here on the folder is at its new place, and what is at the old one is taken back
@@ -252,6 +247,9 @@ Status Drive::CopyBelow(Job* job) {
     next = page.next;
     if (next.empty()) break;
   }
+  if (job->occupant != kNoNode) {
+    for (const Entry& one : objects) job->came.insert(one.name);
+  }
   if (std::any_of(objects.begin(), objects.end(),
                   [this](const Entry& one) { return CopiedInParts(one.size); }))
     PG_TRY(JournalUnknownParts(job->id, job->path + "/"));
@@ -260,8 +258,11 @@ Status Drive::CopyBelow(Job* job) {
   std::optional<Error> failed;
   const auto copy = [&](const Entry& o) -> Status {
     const std::string from = job->there_path + "/" + o.name, to = job->path + "/" + o.name;
-    auto done =
-        provider_->Copy(from, o.version, o.size, to, nullptr, Precondition::Absent(), job->cancel);
+    const auto standing = job->standing.find(o.name);
+    const Precondition only_if = standing == job->standing.end()
+                                     ? Precondition::Absent()
+                                     : Precondition::Is(standing->second);
+    auto done = provider_->Copy(from, o.version, o.size, to, nullptr, only_if, job->cancel);
     if (done.ok()) return {};
     if (done.error().code != Code::kChanged) return done.error();
     const auto there = provider_->Look(to, job->cancel);

@@ -31,7 +31,7 @@ Status Drive::PlanJob(Job* job) {
     wait(Duration(1000));
     return {};
   }
-  if (IsHeld(node)) {
+  if (IsHeld(node) && !IsToBeTakenBack(node)) {
     wait(Duration(3600'000));
     return {};
   }
@@ -39,7 +39,7 @@ Status Drive::PlanJob(Job* job) {
     wait(UntilCounted());
     return {};
   }
-  const bool goes = Goes(node);
+  bool goes = Goes(node);
   PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
   if (IsToBeTakenBack(node)) {
     if (!blocker) return PlanTakingBack(job, live);
@@ -67,6 +67,15 @@ Status Drive::PlanJob(Job* job) {
   if (!node.gone() && live->writers > 0 && options_.clock->Now() - live->last_write < kOpenQuiet) {
     wait(Duration(1000));
     return {};
+  }
+  if (goes && !job->aside && node.there == There::kAbsent) {
+    PG_ASSIGN(const std::optional<Node> held, HeldFolderAt(node));
+    if (held) {
+      PG_TRY(TakePlace(live, *held));
+      job->node = live->node;
+      PG_ASSIGN(job->there_path, TherePath(node));
+      goes = false;
+    }
   }
   live->upload = job->cancel;  // under way: whoever wants its place waits
   if (node.gone()) return {};
@@ -99,6 +108,10 @@ Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
     const Node& folder = above->node;
     bool first = !folder.gone() && folder.there == There::kElsewhere;
     first = first || (folder.there != There::kAbsent && folder.tried_parent != kNoNode);
+    if (!first && folder.there == There::kAbsent && !folder.gone()) {
+      PG_ASSIGN(const std::optional<Node> held, HeldFolderAt(folder));
+      first = held.has_value();
+    }
     if (!first && folder.there == There::kAbsent && !folder.gone()) {
       PG_ASSIGN(const std::optional<Blocker> place, PlaceTaken(folder));
       first = place.has_value();
@@ -166,11 +179,16 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
     // and a folder that was deleted is emptied first, else what is left of it would seem to be in
     // this one
     PG_ASSIGN(const Live* leaving, Get(other->id));
-    const bool emptied_first = other->kind == NodeKind::kFolder && !IsHeld(*other);
+    const bool held = IsHeld(*other);
+    const bool emptied_first = other->kind == NodeKind::kFolder && !held;
     // so is what a former attempt of it left elsewhere: it is known by what is here
     if (leaving->upload || !other->upload.empty() || other->tried_parent != kNoNode ||
         emptied_first)
       return std::optional(Blocker{other->id, Why::kTried});
+    if (held && other->kind == NodeKind::kFolder) {
+      PG_ASSIGN(const NodeId inside, UnsureInside(other->id));
+      if (inside != kNoNode) return std::optional(Blocker{inside, Why::kInside});
+    }
   } else if (other && other->id != node.id && other->intent != 0) {
     return std::optional(Blocker{other->id, Why::kPlace});
   }

@@ -423,19 +423,22 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
 
 void Drive::DropOccupant(Job* job) {
   if (job->occupant == kNoNode) return;
-  auto occupant = Get(job->occupant);
-  if (!occupant.ok()) return;
-  if ((*occupant)->opens + (*occupant)->old_opens == 0) {
-    DropContent(*occupant);
-    Ignore(index_->Delete(job->occupant));
-    left_behind_[{job->occupant, job->path}] = options_.clock->Now();
-    live_.erase(job->occupant);
+  if (const auto occupant = Get(job->occupant); occupant.ok()) DropThere(*occupant, job->path);
+}
+
+// The store has it no more, something else is there.
+void Drive::DropThere(Live* gone, const std::string& path) {
+  const NodeId id = gone->node.id;
+  if (gone->opens + gone->old_opens == 0) {
+    DropContent(gone);
+    Ignore(index_->Delete(id));
+    left_behind_[{id, path}] = options_.clock->Now();
+    live_.erase(id);
     return;
   }
-  Node& node = (*occupant)->node;
-  node.there = There::kAbsent;
-  node.intent = 0;
-  Ignore(Save(*occupant));
+  gone->node.there = There::kAbsent;
+  gone->node.intent = 0;
+  Ignore(Save(gone));
 }
 
 }  // namespace pargeter

@@ -208,6 +208,7 @@ Result<bool> Index::HasChildren(NodeId parent) {
   return n > 0;
 }
 Result<NodeId> Index::AnyThereChild(NodeId parent) { return OneInt(&has_there_.Bind(1, parent)); }
+Result<NodeId> Index::AnyTriedIn(NodeId parent) { return OneInt(&any_tried_.Bind(1, parent)); }
 Result<std::uint64_t> Index::CountChildren(NodeId parent) {
   PG_ASSIGN(const std::int64_t n, OneInt(&count_.Bind(1, parent)));
   return static_cast<std::uint64_t>(n);
@@ -374,6 +375,9 @@ Status Index::Prepare() {
               "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
   PG_TRY(prepare(&tried_in_,
                  "SELECT DISTINCT tried_parent FROM nodes WHERE tried_parent IS NOT NULL"));
+  PG_TRY(
+      prepare(&any_tried_,
+              "SELECT id FROM nodes WHERE tried_parent=?1 AND tried_parent IS NOT NULL LIMIT 1"));
   PG_TRY(prepare(&names_there_,
                  "SELECT name FROM nodes WHERE parent=?1 AND there=1 AND version=?2 AND id<>1 AND "
                  "parent IS NOT NULL UNION ALL SELECT there_name FROM nodes WHERE there_parent=?1 "

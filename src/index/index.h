@@ -157,6 +157,7 @@ class Index {
   Result<std::vector<std::string>> NamesThere(NodeId there_parent, std::string_view version);
   Result<bool> HasChildren(NodeId parent);
   Result<NodeId> AnyThereChild(NodeId there_parent);  // one whose place there is its own or unsure
+  Result<NodeId> AnyTriedIn(NodeId tried_parent);     // as FindTried, of any name
   Result<std::uint64_t> CountChildren(NodeId parent);
 
   // Gives the node its id. kExists if the name is taken.
@@ -220,9 +221,9 @@ class Index {
   std::unordered_map<NodeId, Sums> deltas_;  // by folder, of the transaction under way
   Statement was_, sums_, add_sums_, drop_sums_, placed_, rules_, save_rule_, delete_rule_;
   Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
-      names_there_, tried_in_, has_children_, has_there_, count_, insert_, update_, delete_,
-      intents_, pending_, conflicts_, gone_, presence_, save_presence_, drop_presence_, least_used_,
-      on_disk_, all_on_disk_, meta_, set_meta_;
+      names_there_, tried_in_, any_tried_, has_children_, has_there_, count_, insert_, update_,
+      delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_, drop_presence_,
+      least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
 };
 
 }  // namespace pargeter

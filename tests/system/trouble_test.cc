@@ -80,8 +80,14 @@ TEST_F(MountInTrouble, ManyDeletionsWaitForAWord) {
   EXPECT_NE(machine_->Pargeter({"status", "sheets"}).out.find("queue release sheets"),
             std::string::npos);
   EXPECT_GE(other_->All().size(), 60u);
+  EXPECT_EQ(machine_->Pargeter({"queue", "sheets"})
+                .out.find("sheets: nothing waits; 60 deletions are held back\n"),
+            0u);
   // unmounting does not wait for them, and mounting does not let them go
-  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  const Outcome unmounted = machine_->Pargeter({"unmount", "sheets"});
+  ASSERT_EQ(unmounted.exit_code, 0);
+  EXPECT_EQ(unmounted.out,
+            "sheets is unmounted; everything is at the store; 60 deletions are held back.\n");
   machine_->Mount();
   EXPECT_EQ(StatusOf()["held"]["files"], 60);
   ASSERT_EQ(machine_->Pargeter({"queue", "drop", "sheets"}).exit_code, 0);

@@ -1,0 +1,272 @@
+// Very many deletions at once are held back from the store until somebody lets them go or drops
+// them; work goes on meanwhile, also where the deleted things were.
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class HoldTest : public DriveTest {
+ protected:
+  Hands hands() { return Hands(drive_.get()); }
+  void SetUp() override {
+    hold_files_ = 20;
+    for (int i = 0; i < 40; ++i) world_.Put("d/" + std::to_string(i), "x");
+    world_.Put("other", "o");
+    Open();
+    ASSERT_GE(Names("d").size(), 40u);
+  }
+  void DeleteAll() {
+    const NodeId d = IdOf("d");
+    for (int i = 0; i < 40; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+    ASSERT_TRUE(drive_->RemoveFolder(kRootId, "d").ok());
+    FlushAll();  // what is held back is not waited for
+  }
+  std::size_t AtTheStore() {
+    std::size_t n = 0;
+    for (const auto& [path, body] : world_.All())
+      n += path.compare(0, 2, "d/") == 0 && path != "d/";
+    return n;
+  }
+};
+
+TEST_F(HoldTest, TheyAreHeldBackAndReleased) {
+  DeleteAll();
+  EXPECT_EQ(AtTheStore(), 40u);
+  EXPECT_EQ(drive_->Summary().held, 40u);
+  EXPECT_NE(drive_->Summary().held_since, 0);
+  EXPECT_EQ(IdOf("d"), kNoNode) << "here they are gone";
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(IdOf("d"), kNoNode) << "and do not come back by themselves";
+  Close();
+  Open();
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 40u) << "not even a restart lets them go";
+  EXPECT_EQ(drive_->Summary().held, 40u);
+  ASSERT_TRUE(Write("meanwhile", "goes up").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["meanwhile"], "goes up");
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 0u);
+  EXPECT_EQ(drive_->Summary().held, 0u);
+}
+
+TEST_F(HoldTest, DroppedTheyAreBack) {
+  DeleteAll();
+  const auto back = drive_->DropDeletions();
+  ASSERT_TRUE(back.ok()) << back.error().what;
+  EXPECT_EQ(*back, 40u);
+  EXPECT_EQ(Names("d").size(), 40u);
+  EXPECT_EQ(*Read("d/7"), "x");
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 40u);
+}
+
+TEST_F(HoldTest, AFewGoAsUsual) {
+  const NodeId d = IdOf("d");
+  for (int i = 0; i < 15; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 25u);
+}
+
+TEST_F(HoldTest, DeletedThereTooNothingWaitsAnyMore) {
+  DeleteAll();
+  ASSERT_GT(drive_->Summary().held, 20u);
+  for (int i = 0; i < 40; ++i) world_.Erase("d/" + std::to_string(i));
+  const Status looked = drive_->Refresh();
+  ASSERT_TRUE(looked.ok()) << looked.error().what;
+  EXPECT_EQ(drive_->Summary().held, 0u);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(drive_->Summary().pending.files, 0u);
+}
+
+TEST_F(HoldTest, SwitchedOffTheyAllGo) {
+  Close();
+  hold_files_ = 0;
+  Open();
+  ASSERT_GE(Names("d").size(), 40u);
+  DeleteAll();
+  EXPECT_EQ(AtTheStore(), 0u);
+}
+
+TEST_F(HoldTest, MovingManyFilesIsNoDeletion) {
+  const NodeId d = IdOf("d");
+  ASSERT_TRUE(hands().MakeFolder("e").ok());
+  for (int i = 0; i < 40; ++i)
+    ASSERT_TRUE(
+        drive_->Rename(d, std::to_string(i), IdOf("e"), std::to_string(i), Drive::Replace::kYes)
+            .ok());
+  FlushAll();
+  EXPECT_EQ(AtTheStore(), 0u);
+  EXPECT_EQ(drive_->Summary().held, 0u);
+}
+
+// The folder is made anew while the store still has all that was in the former one.
+class AnewTest : public HoldTest {
+ protected:
+  void SetUp() override {
+    for (int i = 0; i < 3; ++i) world_.Put("d/deep/" + std::to_string(i), "deep");
+    HoldTest::SetUp();
+    ASSERT_EQ(Names("d/deep").size(), 3u);
+  }
+  void DeleteTree() {
+    for (int i = 0; i < 3; ++i) ASSERT_TRUE(hands().Remove("d/deep/" + std::to_string(i)).ok());
+    ASSERT_TRUE(hands().RemoveFolder("d/deep").ok());
+    DeleteAll();
+    ASSERT_EQ(drive_->Summary().held, 43u);
+  }
+  using Tree = std::map<std::string, std::string>;
+  void ExpectHere(const Tree& want) {
+    ASSERT_TRUE(drive_->Refresh().ok());
+    const auto tree = hands().Tree("d");
+    ASSERT_TRUE(tree.ok()) << tree.error().what;
+    EXPECT_EQ(*tree, want);
+  }
+  void ExpectThere(Tree want) {
+    Tree files;
+    for (const auto& [path, text] : world_.All())
+      if (path.back() != '/') files[path] = text;
+    want["other"] = "o";
+    EXPECT_EQ(files, want);
+    EXPECT_EQ(drive_->Summary().pending.files, 0u);
+    EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  }
+  void MakeAnew() {
+    ASSERT_TRUE(hands().MakeFolder("d").ok());
+    ASSERT_TRUE(hands().MakeFolder("d/deep").ok());
+    ASSERT_TRUE(Write("d/7", "new").ok());
+    ASSERT_TRUE(Write("d/deep/fresh", "fresh").ok());
+    FlushAll();
+  }
+};
+
+TEST_F(AnewTest, WhatIsHeldDoesNotShowInTheNewFolder) {
+  DeleteTree();
+  MakeAnew();
+  ExpectHere({{"d/7", "new"}, {"d/deep/", ""}, {"d/deep/fresh", "fresh"}});
+  EXPECT_EQ(world_.All()["d/7"], "new");
+  EXPECT_EQ(drive_->Summary().held, 42u);
+  Close();
+  Open();
+  ExpectHere({{"d/7", "new"}, {"d/deep/", ""}, {"d/deep/fresh", "fresh"}});
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  ExpectHere({{"d/7", "new"}, {"d/deep/", ""}, {"d/deep/fresh", "fresh"}});
+  ExpectThere({{"d/7", "new"}, {"d/deep/fresh", "fresh"}});
+}
+
+TEST_F(AnewTest, DroppedItIsBackBesideTheNew) {
+  DeleteTree();
+  MakeAnew();
+  const auto back = drive_->DropDeletions();
+  ASSERT_TRUE(back.ok()) << back.error().what;
+  EXPECT_EQ(*back, 42u);
+  FlushAll();
+  Tree want{{"d/7", "new"}, {"d/deep/fresh", "fresh"}};
+  for (int i = 0; i < 40; ++i) want.emplace("d/" + std::to_string(i), "x");
+  for (int i = 0; i < 3; ++i) want.emplace("d/deep/" + std::to_string(i), "deep");
+  ExpectThere(want);
+  EXPECT_EQ(Names("d").size(), 41u);
+  EXPECT_EQ(Names("d/deep").size(), 4u);
+}
+
+// Held only by what is deleted after it.
+TEST_F(AnewTest, TheHoldMayBeginWhenTheFolderIsThereAgain) {
+  for (int i = 0; i < 3; ++i) ASSERT_TRUE(hands().Remove("d/deep/" + std::to_string(i)).ok());
+  ASSERT_TRUE(hands().RemoveFolder("d/deep").ok());
+  ASSERT_TRUE(hands().MakeFolder("d/deep").ok());
+  ASSERT_TRUE(Write("d/deep/1", "new").ok());
+  for (int i = 0; i < 40; ++i) ASSERT_TRUE(hands().Remove("d/" + std::to_string(i)).ok());
+  FlushAll();
+  ASSERT_GE(drive_->Summary().held, 40u);
+  ExpectHere({{"d/deep/", ""}, {"d/deep/1", "new"}});
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  ExpectThere({{"d/deep/1", "new"}});
+}
+
+class MovedInTest : public AnewTest, public testing::WithParamInterface<bool> {
+ protected:
+  MovedInTest() {
+    world_.moves_folders = world_.moves_files = GetParam();
+    world_.Put("e/7", "other seven");
+    world_.Put("e/deep/1", "other one");
+    world_.Put("e/deep/more", "more");
+  }
+  void MoveIn() {
+    ASSERT_EQ(Names("e/deep").size(), 2u);
+    ASSERT_TRUE(hands().Move("e", "d").ok());
+    FlushAll();
+  }
+  const Tree want_{
+      {"d/7", "other seven"}, {"d/deep/", ""}, {"d/deep/1", "other one"}, {"d/deep/more", "more"}};
+  const Tree left_{{"d/7", "other seven"}, {"d/deep/1", "other one"}, {"d/deep/more", "more"}};
+};
+INSTANTIATE_TEST_SUITE_P(Stores, MovedInTest, testing::Bool());
+
+TEST_P(MovedInTest, AFolderTakesThePlaceOfAHeldOne) {
+  DeleteTree();
+  MoveIn();
+  ExpectHere(want_);
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  EXPECT_EQ(AtTheStore(), 44u) << "40 and 3, and what is new";
+  Close();
+  Open();
+  ExpectHere(want_);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  ExpectHere(want_);
+  ExpectThere(left_);
+}
+
+TEST_P(MovedInTest, WhatIsInItNeedNotBeKnown) {
+  DeleteTree();
+  ASSERT_TRUE(hands().Move("e", "d").ok());
+  FlushAll();
+  ExpectHere(want_);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  ExpectHere(want_);
+  ExpectThere(left_);
+}
+
+TEST_P(MovedInTest, DroppedTheHeldIsBackInIt) {
+  DeleteTree();
+  MoveIn();
+  const auto back = drive_->DropDeletions();
+  ASSERT_TRUE(back.ok()) << back.error().what;
+  EXPECT_EQ(*back, 41u) << "two have been replaced";
+  FlushAll();
+  Tree want = left_;
+  for (int i = 0; i < 40; ++i) want.emplace("d/" + std::to_string(i), "x");
+  for (int i = 0; i < 3; ++i) want.emplace("d/deep/" + std::to_string(i), "deep");
+  ExpectThere(want);
+}
+
+// What is kept of the former folder is on its way elsewhere, and is not taken for a deletion.
+TEST_P(MovedInTest, WhatIsMovedOutOfTheHeldFolderGoesFirst) {
+  ASSERT_TRUE(hands().Move("d/7", "seven").ok());
+  ASSERT_TRUE(hands().Move("d/deep", "deep").ok());
+  const NodeId d = IdOf("d");
+  for (int i = 0; i < 40; ++i) {
+    if (i == 7) continue;
+    ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+  }
+  ASSERT_TRUE(hands().RemoveFolder("d").ok());
+  MoveIn();
+  ASSERT_EQ(drive_->Summary().held, 39u);
+  ExpectHere(want_);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  Tree want = left_;
+  want["seven"] = "x";
+  for (int i = 0; i < 3; ++i) want["deep/" + std::to_string(i)] = "deep";
+  ExpectThere(want);
+}
+
+}  // namespace
+}  // namespace pargeter::test
