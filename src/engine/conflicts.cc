@@ -3,8 +3,8 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstdlib>
 #include <ctime>
+#include <utility>
 
 #include "base/log.h"
 #include "base/text.h"
@@ -135,10 +135,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
 // Was it sent here for a file that has left this place meanwhile? A request that was called off can
 // still arrive at the store, after all that is known of it was dropped.
 bool Drive::IsLate(const std::string& path, const Entry& there) {
-  const std::string& origin = there.attributes.origin;
-  if (origin.compare(0, own_id_.size() + 1, own_id_ + ".") != 0) return false;
-  const NodeId id = std::strtoll(origin.c_str() + own_id_.size() + 1, nullptr, 10);
-  return left_behind_.count({id, path}) > 0;
+  return left_behind_.count({WrittenBy(there.attributes.origin), path}) > 0;
 }
 
 // When, for the name of a copy that is kept.
@@ -168,18 +165,21 @@ Status Drive::NameKept(NodeId folder, const std::string& path, const std::string
   return Save(live);
 }
 
-Status Drive::KeepBeside(Live* live) {
-  Node& node = live->node;
+// What is kept of `name` while another has it.
+Result<std::string> Drive::NameBeside(NodeId parent, const std::string& name) {
   const std::string stamp = Stamp();
   for (int copy = 1;; ++copy) {
-    std::string name = ConflictName(node.name, options_.host,
-                                    copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
-    PG_ASSIGN(Live * taken, Find(node.parent, name));
-    if (taken != nullptr) continue;
-    node.beside = node.name;
-    node.name = std::move(name);
-    break;
+    const std::string beside =
+        ConflictName(name, options_.host, copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
+    PG_ASSIGN(const Live* taken, Find(parent, beside));
+    if (taken == nullptr) return beside;
   }
+}
+
+Status Drive::KeepBeside(Live* live) {
+  Node& node = live->node;
+  PG_ASSIGN(std::string name, NameBeside(node.parent, node.name));
+  node.beside = std::exchange(node.name, std::move(name));
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
   if (at_its_place) {
     node.there = There::kAbsent;

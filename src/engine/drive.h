@@ -537,6 +537,7 @@ class Drive {
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
       REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
+  NodeId WrittenBy(const std::string& origin) const;
   std::string WriterOf(const Node& node) const;
   std::string AsideName(NodeId id) const;
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
@@ -579,6 +580,7 @@ class Drive {
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
+  Result<std::string> NameBeside(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);
   void DropThere(Live* gone, const std::string& path) REQUIRES(tree_mutex_);

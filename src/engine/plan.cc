@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "base/text.h"
 #include "engine/drive.h"
@@ -279,6 +280,12 @@ std::string Drive::AsideName(NodeId id) const {
 
 std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
 
+// The node of that origin; kNoNode: another machine's, or a program's that says nothing of it.
+NodeId Drive::WrittenBy(const std::string& origin) const {
+  if (origin.compare(0, own_id_.size() + 1, own_id_ + ".") != 0) return kNoNode;
+  return std::strtoll(origin.c_str() + own_id_.size() + 1, nullptr, 10);
+}
+
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
@@ -336,9 +343,8 @@ Result<bool> Drive::AreOne(const std::string& a, const std::string& b, const Can
 
 // Of what a move has left behind: the path of what moved, if that only got another spelling.
 std::string Drive::SpelledNow(const Node& left) {
-  if (!left.name.empty() || left.target.compare(0, own_id_.size() + 1, own_id_ + ".") != 0)
-    return "";
-  const auto moved = Get(std::strtoll(left.target.c_str() + own_id_.size() + 1, nullptr, 10));
+  if (!left.name.empty()) return "";
+  const auto moved = Get(WrittenBy(left.target));
   if (!moved.ok()) return "";
   const Node& node = (*moved)->node;
   if (node.there == There::kAbsent) return "";

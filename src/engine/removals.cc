@@ -109,8 +109,12 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     if (there->attributes.origin != WriterOf(node)) return {};
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
-    PG_ASSIGN(const NodeId tried, index_->FindTried(node.there_parent, node.there_name));
-    if (here != nullptr || tried != kNoNode) return {};
+    if (here != nullptr) return {};
+    // what its writer has just tried to make there, that one takes back by itself
+    if (const auto writer = Get(WrittenBy(there->attributes.origin)); writer.ok()) {
+      const Node& one = (*writer)->node;
+      if (one.tried_parent == node.there_parent && one.tried_name == node.there_name) return {};
+    }
     version = there->version;
   }
   return Error(

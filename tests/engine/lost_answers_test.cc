@@ -165,6 +165,29 @@ TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAWordThatTheStoreTakesBack) {
   EXPECT_TRUE(world_.All().empty());
 }
 
+// Written once more, and nobody learnt of it; deleted, like another that was to take its place and
+// did not get there.
+TEST_F(LostAnswersTest, ADeletionIsNotLeftToAnotherThatNeverGotThere) {
+  world_.Put("f", "first");
+  Open();
+  ASSERT_EQ(*Read("f"), "first");
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["write"] = {true};
+    world_.fails["write"] = {false, true};
+  }
+  ASSERT_TRUE(Write("f", "second").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  ASSERT_TRUE(Write("f", "third").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{}));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_TRUE(Names("").empty());
+}
+
 // Nobody learnt that it had been written once more before it was moved, and another took its name.
 TEST_F(LostAnswersTest, WhatAMoveLeftIsNoConflictWithWhatTakesItsName) {
   world_.Put("f", "first");
