@@ -262,6 +262,7 @@ Status Drive::Remove(Live* live) {
     return KeepFolder(parent);
   }
   node.dirty = kClean;
+  node.intent = 0;  // a change of its own, after all that waited before: it may be held back
   if (live->opens == 0) DropContent(live);
   PG_TRY(AddIntent(live));
   return KeepFolder(parent);

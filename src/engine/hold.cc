@@ -79,6 +79,10 @@ Status Drive::ReleaseDeletions() {
 Result<std::uint64_t> Drive::DropDeletions() {
   const Lock tree(tree_mutex_);
   if (hold_from_ == 0) return std::uint64_t{0};
+  // what waited in them goes before they can be written again, not after
+  RemoveDoomed();
+  if (!doomed_.empty())
+    return Error(Code::kIo, "the index cannot be brought to the disk", "Look after the disk.");
   Change change(this);
   std::uint64_t back = 0;
   for (Node& node : HeldDeletions()) {
@@ -97,16 +101,17 @@ Result<std::uint64_t> Drive::DropDeletions() {
 Status Drive::BringBack(Node node) {
   const NodeId id = node.id;
   Live* live = Adopt(std::move(node));
+  DropContent(live);
   Node& n = live->node;
   const NodeId parent = n.there_parent;
   const std::string key = n.there_name;
   n.name = ShortenName(KeyToName(key));
   PG_ASSIGN(Live * taken, Find(parent, n.name));
-  if (taken != nullptr && taken->node.id != id)
-    n.name = ConflictName(n.name, options_.host, Stamp());
+  if (taken != nullptr && taken->node.id != id) {
+    PG_ASSIGN(n.name, NameBeside(parent, n.name));
+  }
   n.parent = parent;
   n.size = n.there_size;
-  n.on_disk = 0;
   n.intent = 0;
   n.attempts = 0;
   n.error.clear();

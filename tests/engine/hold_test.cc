@@ -65,6 +65,53 @@ TEST_F(HoldTest, DroppedTheyAreBack) {
   EXPECT_EQ(AtTheStore(), 40u);
 }
 
+// The bytes of a deleted file go a while after it: not those that are written when it is back.
+TEST_F(HoldTest, WhatIsWrittenWhenTheyAreBackStays) {
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("d/8", "never sent").ok());
+  DeleteAll();
+  EXPECT_EQ(drive_->Summary().held, 40u);
+  world_.SetOffline(false);
+  ASSERT_TRUE(drive_->DropDeletions().ok());
+  const auto back = Read("d/8");
+  ASSERT_TRUE(back.ok()) << back.error().what;
+  ASSERT_EQ(*back, "x");
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("d/7", "new").ok());
+  ASSERT_TRUE(hands().Patch("d/8", "X", 2).ok());
+  Close();
+  world_.SetOffline(false);
+  Open();
+  const auto written = Read("d/7");
+  ASSERT_TRUE(written.ok()) << written.error().what;
+  EXPECT_EQ(*written, "new");
+  FlushAll();
+  EXPECT_EQ(world_.All()["d/7"], "new");
+  EXPECT_EQ(world_.All()["d/8"], std::string("x\0X", 3));
+}
+
+// Its name may be taken by then, and so may the name beside that.
+TEST_F(HoldTest, DroppedTwiceItIsBackTwice) {
+  for (const char* text : {"second", "third"}) {
+    const NodeId d = IdOf("d");
+    for (int i = 0; i < 40; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());
+    world_.SetOffline(true);  // else they go up over what is held
+    ASSERT_TRUE(Write("d/7", text).ok());
+    ASSERT_TRUE(Write("d/8", text).ok());
+    const auto back = drive_->DropDeletions();
+    ASSERT_TRUE(back.ok()) << back.error().what;
+    EXPECT_EQ(*back, 40u);
+    world_.SetOffline(false);
+    FlushAll();
+  }
+  EXPECT_EQ(Names("d").size(), 44u);
+  std::map<std::string, int> texts;
+  for (const auto& [path, text] : world_.All()) ++texts[text];
+  EXPECT_EQ(texts["second"], 2);
+  EXPECT_EQ(texts["third"], 2);
+  EXPECT_EQ(texts["x"], 40);
+}
+
 TEST_F(HoldTest, AFewGoAsUsual) {
   const NodeId d = IdOf("d");
   for (int i = 0; i < 15; ++i) ASSERT_TRUE(drive_->Unlink(d, std::to_string(i)).ok());

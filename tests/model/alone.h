@@ -57,6 +57,11 @@ class Alone {
       case Step::kEvict:
         Ignore(stage_.drive(0)->Evict({kRootId}, {}));
         return "";
+      case Step::kRelease:
+        Ignore(stage_.drive(0)->ReleaseDeletions());
+        return "";
+      case Step::kDrop:
+        return Drop();
       case Step::kOffline:
       case Step::kOnline:
         stage_.world_.SetOffline(step.kind == Step::kOffline);
@@ -72,6 +77,22 @@ class Alone {
       default:
         return Change(step);
     }
+  }
+
+  // What is there stays, and the drive says what is there again.
+  std::string Drop() {
+    const auto back = stage_.drive(0)->DropDeletions();
+    if (!back.ok()) return back.error().what;
+    auto tree = View();
+    if (!tree.ok()) return "cannot be read: " + tree.error().what;
+    auto rest = *tree;
+    for (const auto& [path, content] : *tree)
+      if (model_.files.count(path) == 0) rest.erase(path);
+    if (auto why = Difference(model_.files, rest); !why.empty()) return why + stage_.LastAsked();
+    const auto files = FilesOf(*tree).size() - FilesOf(rest).size();
+    if (files != *back) return fmt::format("{} files are back and not {}", files, *back);
+    model_.files = std::move(*tree);
+    return "";
   }
 
   std::string Change(const Step& step) {
@@ -219,6 +240,7 @@ class Alone {
     stage_.world_.FailAt(0, 0);
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
+    if (auto s = stage_.drive(0)->ReleaseDeletions(); !s.ok()) return s.error().what;
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())

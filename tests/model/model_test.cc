@@ -75,6 +75,31 @@ TEST(Model, DiskFaults) {
   o.disk_faults = 0.01;
   PlayMany<Alone>("disk", 10, 30, kDaily, o);
 }
+TEST(Model, DeletionsHeldBack) {
+  Options o;
+  o.store_faults = 0.03;
+  o.hold = true;
+  PlayMany<Alone>("held", 6, 80,
+                  With(kDaily, {{Step::kRemove, 16},
+                                {Step::kMakeFolder, 8},
+                                {Step::kRemoveFolder, 8},
+                                {Step::kRefresh, 4},
+                                {Step::kKill, 2},
+                                {Step::kRelease, 1}}),
+                  o);
+}
+TEST(Model, DeletionsDropped) {
+  Options o;
+  o.hold = true;
+  PlayMany<Alone>("dropped", 6, 80,
+                  With(kDaily, {{Step::kRemove, 16},
+                                {Step::kMakeFolder, 8},
+                                {Step::kRemoveFolder, 8},
+                                {Step::kRefresh, 4},
+                                {Step::kDrop, 2},
+                                {Step::kRelease, 1}}),
+                  o);
+}
 // Went wrong once in a while: an upload was acknowledged between a write's word in the journal and
 // its bytes, and the journal would not take it a second time.
 TEST(Model, DiskFaultsAtAnAcknowledgement) {
@@ -92,6 +117,20 @@ TEST(Model, TwoMachinesAndAnotherProgram) {
                             {Step::kRefresh, 4},
                             {Step::kFlush, 4}});
   PlayMany<Together>("together", 12, 40, w, o, 2);
+}
+TEST(Model, TwoMachinesThatHoldDeletionsBack) {
+  Options o;
+  o.hold = true;
+  Weights w = With(kDaily, {{Step::kPatch, 0},
+                            {Step::kResize, 0},
+                            {Step::kCheck, 0},
+                            {Step::kRemove, 8},
+                            {Step::kRemoveFolder, 5},
+                            {Step::kOutsidePut, 4},
+                            {Step::kRefresh, 4},
+                            {Step::kFlush, 4},
+                            {Step::kRelease, 1}});
+  PlayMany<Together>("together held", 4, 80, w, o, 2);
 }
 TEST(Model, TwoMachinesInBadWeather) {
   Options o;

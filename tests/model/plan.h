@@ -37,6 +37,8 @@ struct Step {
     kOnline,
     kOutsidePut,
     kOutsideErase,
+    kRelease,  // the deletions that are held back
+    kDrop,
     kKinds
   };
   Kind kind = kRead;

@@ -25,6 +25,7 @@ inline bool StoreTrouble(Code code) {
 struct Options {
   double store_faults = 0, disk_faults = 0;
   bool watch_power = false;
+  bool hold = false;  // nearly all deletions are held back
   std::uint64_t seed = 0;
   std::uint64_t disk_fail_at = 0, disk_die_at = 0, store_fail_at = 0, store_lose_at = 0;
 };
@@ -54,6 +55,7 @@ class Stage {
     o.fresh_for = Duration(600000);
     o.patience = Duration(5000);
     o.hold_quiet = Duration(1);
+    if (options_.hold) o.hold_files = 1, o.hold_share = 0;
     o.retry_pause = Duration(2);
     o.trial_pause = Duration(5);
     o.may_be_late = Duration(5);

@@ -46,6 +46,9 @@ class Together {
         const Status open = stage_.Open(step.who);
         return open.ok() ? "" : open.error().what;
       }
+      case Step::kRelease:
+        Ignore(drive->ReleaseDeletions());
+        return "";
       case Step::kOffline:
       case Step::kOnline:
         stage_.world_.SetOffline(step.kind == Step::kOffline);
@@ -117,6 +120,7 @@ class Together {
     stage_.world_.SetOffline(false);
     for (int round = 0; round < 3; ++round) {
       for (int who : {0, 1}) {
+        if (auto s = stage_.drive(who)->ReleaseDeletions(); !s.ok()) return s.error().what;
         Ignore(stage_.Patiently([&] { return stage_.hands(who).Tree(); }));
         if (auto why = stage_.Settle(who); !why.empty()) return fmt::format("{} {}", who, why);
         Ignore(stage_.Patiently([&] { return stage_.drive(who)->Refresh(); }));
