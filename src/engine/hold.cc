@@ -79,6 +79,12 @@ Status Drive::ReleaseDeletions() {
 Result<std::uint64_t> Drive::DropDeletions() {
   const Lock tree(tree_mutex_);
   if (hold_from_ == 0) return std::uint64_t{0};
+  {
+    const Lock lock(queue_mutex_);
+    if (exclusive_ != kNoNode)  // perhaps to the place of one of them
+      return Error(Code::kBusy, "a folder is being moved at the store just now",
+                   "Try again in a moment.");
+  }
   // what waited in them goes before they can be written again, not after
   RemoveDoomed();
   if (!doomed_.empty())
@@ -86,7 +92,11 @@ Result<std::uint64_t> Drive::DropDeletions() {
   Change change(this);
   std::uint64_t back = 0;
   for (Node& node : HeldDeletions()) {
-    back += node.kind != NodeKind::kFolder;
+    if (node.kind != NodeKind::kFolder) {
+      PG_ASSIGN(const Live* heir, Find(node.there_parent, KeyToName(node.there_name)));
+      if (heir != nullptr && heir->upload) continue;  // it is being replaced at this moment
+      ++back;
+    }
     PG_TRY(BringBack(std::move(node)));
   }
   PG_TRY(index_->SetMeta("hold_from", ""));

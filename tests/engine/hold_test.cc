@@ -2,6 +2,8 @@
 // them; work goes on meanwhile, also where the deleted things were.
 #include <gtest/gtest.h>
 
+#include <atomic>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 
@@ -13,6 +15,7 @@ class HoldTest : public DriveTest {
   Hands hands() { return Hands(drive_.get()); }
   void SetUp() override {
     hold_files_ = 20;
+    hold_quiet_ = Duration(1000);  // a sweep is one, however slowly this machine goes
     for (int i = 0; i < 40; ++i) world_.Put("d/" + std::to_string(i), "x");
     world_.Put("other", "o");
     Open();
@@ -88,6 +91,25 @@ TEST_F(HoldTest, WhatIsWrittenWhenTheyAreBackStays) {
   FlushAll();
   EXPECT_EQ(world_.All()["d/7"], "new");
   EXPECT_EQ(world_.All()["d/8"], std::string("x\0X", 3));
+}
+
+// They are dropped while another goes up to the place of one.
+TEST_F(HoldTest, WhatIsBeingReplacedDoesNotComeBack) {
+  DeleteAll();
+  world_.on_write =
+      [this, dropped = std::make_shared<std::atomic<bool>>(false)](const std::string& path) {
+        if (path != "d/7" || dropped->exchange(true)) return;
+        const auto back = drive_->DropDeletions();
+        ASSERT_TRUE(back.ok()) << back.error().what;
+        EXPECT_EQ(*back, 39u);
+      };
+  ASSERT_TRUE(hands().MakeFolder("d").ok());
+  ASSERT_TRUE(Write("d/7", "new").ok());
+  FlushAll();
+  EXPECT_EQ(*Read("d/7"), "new");
+  EXPECT_EQ(world_.All()["d/7"], "new");
+  EXPECT_EQ(Names("d").size(), 40u);
+  EXPECT_EQ(AtTheStore(), 40u);
 }
 
 // Its name may be taken by then, and so may the name beside that.

@@ -82,7 +82,7 @@ class Alone {
   // What is there stays, and the drive says what is there again.
   std::string Drop() {
     const auto back = stage_.drive(0)->DropDeletions();
-    if (!back.ok()) return back.error().what;
+    if (!back.ok()) return back.error().code == Code::kBusy ? "" : back.error().what;
     auto tree = View();
     if (!tree.ok()) return "cannot be read: " + tree.error().what;
     auto rest = *tree;

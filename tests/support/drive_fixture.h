@@ -31,7 +31,7 @@ class DriveTest : public testing::Test {
     o.keep_free = 0;
     o.quiet = quiet_;
     o.fresh_for = Duration(60000);
-    o.hold_quiet = Duration(50);
+    o.hold_quiet = hold_quiet_;
     o.hold_files = hold_files_;
     o.remembered = remembered_;
     o.patience = Duration(5000);
@@ -131,7 +131,7 @@ class DriveTest : public testing::Test {
   bool read_only_ = false;
   std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
-  Duration retry_pause_{2000}, quiet_{20};
+  Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50};
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;
