@@ -532,6 +532,7 @@ class Drive {
   Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
   bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
+  Result<bool> TakeBackFile(const Job& job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Status CopyBelow(Job* job);
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept)

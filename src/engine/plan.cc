@@ -399,24 +399,8 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   } else if (node.kind == NodeKind::kFolder) {
     PG_TRY(TakeBackFolder(job));
   } else {
-    const auto made = provider_->Look(job->tried_path, job->cancel);
-    if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
-    bool ours = false, moved = false;
-    if (made.ok()) {
-      PG_ASSIGN(moved, WentThere(*job, *made));
-      if (moved) {
-        PG_TRY(provider_->MoveFile(job->tried_path, made->version, job->there_path,
-                                   Precondition::Absent(), job->cancel));
-      } else {
-        PG_ASSIGN(ours, MadeBy(*job, *made));
-      }
-    }
-    if (!ours && !moved && MayBeLate(job)) return Outcome::kAgain;
-    if (ours) {
-      const Status gone =
-          provider_->Remove(job->tried_path, Precondition::Is(made->version), job->cancel);
-      if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
-    }
+    PG_ASSIGN(const bool undone, TakeBackFile(*job));
+    if (!undone && MayBeLate(job)) return Outcome::kAgain;
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -428,6 +412,28 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   live->node.tried_name.clear();
   PG_TRY(Save(live));
   return Outcome::kAgain;
+}
+
+// False: what stands there is not of that attempt, or nothing does.
+Result<bool> Drive::TakeBackFile(const Job& job) {
+  for (int round = 0; round < 3; ++round) {  // a store may say another version once, wrongly
+    const auto made = provider_->Look(job.tried_path, job.cancel);
+    if (!made.ok() && made.error().code == Code::kNotFound) return false;
+    if (!made.ok()) return made.error();
+    PG_ASSIGN(const bool moved, WentThere(job, *made));
+    if (moved) {
+      PG_TRY(provider_->MoveFile(job.tried_path, made->version, job.there_path,
+                                 Precondition::Absent(), job.cancel));
+      return true;
+    }
+    PG_ASSIGN(const bool ours, MadeBy(job, *made));
+    if (!ours) return false;
+    const Status gone =
+        provider_->Remove(job.tried_path, Precondition::Is(made->version), job.cancel);
+    if (gone.ok()) return true;
+    if (gone.error().code != Code::kChanged) return gone.error();
+  }
+  return false;
 }
 
 // A folder that was being made is an object of its own; one that was being moved has copies of what

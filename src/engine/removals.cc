@@ -109,7 +109,12 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     if (there->attributes.origin != WriterOf(node)) return {};
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
-    if (here != nullptr) return {};
+    if (here != nullptr) {
+      const There at = here->node.there;
+      if (at == There::kSame || at == There::kSpelled) return {};
+      if (here->node.intent != 0)  // made meanwhile: it takes the place, if it gets there
+        return Error(Code::kStale, "another file is about to take its place");
+    }
     // what its writer has just tried to make there, that one takes back by itself
     if (const auto writer = Get(WrittenBy(there->attributes.origin)); writer.ok()) {
       const Node& one = (*writer)->node;

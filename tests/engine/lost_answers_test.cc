@@ -1,6 +1,8 @@
 // The store has done what it was asked, and nobody heard of it; or does it late.
 #include <gtest/gtest.h>
 
+#include <atomic>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 
@@ -160,6 +162,50 @@ TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAWordThatTheStoreTakesBack) {
     const Lock lock(world_.mutex);
     world_.denies = {true};
   }
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  EXPECT_TRUE(world_.All().empty());
+}
+
+// The same of what a former attempt has left.
+TEST_F(LostAnswersTest, NorIsTheTakingBackOfWhatWasSent) {
+  Open();
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["write"] = {true};
+  }
+  ASSERT_TRUE(Write("f", "first").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
+  {
+    const Lock lock(world_.mutex);
+    world_.denies = {true};
+  }
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  EXPECT_TRUE(world_.All().empty());
+}
+
+// Written once more, and nobody learnt of it; deleted; another begins to take its name while the
+// store is asked, and is deleted too.
+TEST_F(LostAnswersTest, ADeletionIsNotLeftToAnotherThatIsNotThereYet) {
+  world_.Put("f", "first");
+  quiet_ = Duration(500);
+  Open();
+  ASSERT_EQ(*Read("f"), "first");
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["write"] = {true};
+  }
+  ASSERT_TRUE(Write("f", "second").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
+  std::atomic<bool> made{false};
+  world_.on_look = [&](const std::string& path) {
+    if (path != "f" || made) return;
+    EXPECT_TRUE(Write("f", "third").ok());
+    made = true;
+  };
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  ASSERT_TRUE(Eventually([&] { return made.load(); }));
   ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
   FlushAll();
   EXPECT_TRUE(world_.All().empty());

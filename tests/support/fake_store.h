@@ -41,6 +41,7 @@ struct FakeWorld {
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
   std::function<void(const std::string&)> on_write;    // before a file's bytes are taken
+  std::function<void(const std::string&)> on_look;     // before it is said what is there
   std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
@@ -231,6 +232,7 @@ class FakeStore : public Provider {
     return page;
   }
   Result<Entry> Look(const std::string& path, const Cancel&) override {
+    if (w_.on_look) w_.on_look(path);
     const Lock lock(w_.mutex);
     PG_TRY(Ask("look " + path));
     const auto it = w_.objects.find(Spelled(path));
