@@ -109,7 +109,7 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     if (there->attributes.origin != WriterOf(node)) return {};
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
-    if (here != nullptr) {
+    if (here != nullptr && here->node.kind != NodeKind::kFolder) {
       const There at = here->node.there;
       if (at == There::kSame || at == There::kSpelled) return {};
       if (here->node.intent != 0)  // made meanwhile: it takes the place, if it gets there

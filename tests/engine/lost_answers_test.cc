@@ -185,6 +185,21 @@ TEST_F(LostAnswersTest, NorIsTheTakingBackOfWhatWasSent) {
   EXPECT_TRUE(world_.All().empty());
 }
 
+// Written once more, and nobody learnt of it; deleted, and a folder has its name.
+TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAFolderOfItsName) {
+  world_.Put("f", "first");
+  Open();
+  ASSERT_EQ(*Read("f"), "first");
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(Write("f", "second").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "second"; }));
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  ASSERT_TRUE(hands().MakeFolder("f").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().count("f"), 0u);
+  EXPECT_EQ(world_.All().count("f/"), 1u);
+}
+
 // Written once more, and nobody learnt of it; deleted; another begins to take its name while the
 // store is asked, and is deleted too.
 TEST_F(LostAnswersTest, ADeletionIsNotLeftToAnotherThatIsNotThereYet) {
