@@ -107,6 +107,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   const NodeId parent = node.parent;
   const std::string name = node.name;
   PG_TRY(KeepBeside(live));
+  PG_ASSIGN(const std::optional<Node> known, index_->FindThere(parent, job->key, false));
   Node theirs;
   theirs.parent = parent;
   theirs.name = name;
@@ -120,10 +121,12 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   theirs.mtime = theirs.ctime = there->attributes.mtime.value_or(there->modified);
   theirs.attributes_known = true;
   DropOccupant(job);
-  PG_TRY(Inherit(&theirs));
-  PG_TRY(index_->Insert(&theirs));
-  touched_.insert(theirs.id);
-  acked_[theirs.id] = options_.clock->Now();
+  if (!known || known->gone()) {  // else it is shown already, as a file beside a folder
+    PG_TRY(Inherit(&theirs));
+    PG_TRY(index_->Insert(&theirs));
+    touched_.insert(theirs.id);
+    acked_[theirs.id] = options_.clock->Now();
+  }
   PG_TRY(change.Commit());
   activity_.Add("here", "conflict", job->path, "kept as " + live->node.name);
   LogAbout(LogLevel::kWarning, {job->path, "conflict"},

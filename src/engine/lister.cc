@@ -248,6 +248,10 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
       // the folder keeps the name, the file stands beside it
       const std::string old = taken->node.name;
       taken->node.name = BesideFolder(old);
+      PG_ASSIGN(const Live* beside, Find(listing->folder, taken->node.name));
+      if (beside != nullptr) {  // another stands there already
+        PG_ASSIGN(taken->node.name, NameBeside(listing->folder, old));
+      }
       if (taken->node.there == There::kSame) SetThere(&taken->node, listing->folder, entry.name);
       PG_TRY(Save(taken));
       Tell([id = listing->folder, old](ChangeListener* l) { l->NameChanged(id, old); });

@@ -7,6 +7,7 @@
 #include <atomic>
 #include <filesystem>
 #include <future>
+#include <set>
 #include <thread>
 
 #include "support/drive_fixture.h"
@@ -450,6 +451,46 @@ TEST_F(DriveTest, HostileAndStrangeNamesStayInTheirFolder) {
   ASSERT_TRUE(Write("both{file}", "changed").ok());
   FlushAll();
   EXPECT_EQ(world_.All()["both"], "changed");
+}
+
+// The folder is deleted here, a new file takes its name, and others put a folder there again: three
+// of one name. `first`: what happens before the folder comes.
+class ThreeOfOneNameTest : public DriveTest {
+ protected:
+  void Play(const std::function<void()>& first) {
+    world_.Put("both", "file");
+    world_.Put("both/in", "in the folder");
+    Open();
+    ASSERT_EQ(Names(""), (std::vector<std::string>{"both", "both{file}"}));
+    ASSERT_EQ(Names("both").size(), 1u);
+    world_.SetOffline(true);
+    ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
+    ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
+    ASSERT_TRUE(Write("both", "new").ok());
+    world_.SetOffline(false);
+    first();
+    world_.Put("both/other", "of another");
+    const Status looked = drive_->Refresh();
+    EXPECT_TRUE(looked.ok()) << looked.error().what;
+    FlushAll();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    std::multiset<std::string> there, here;
+    for (const auto& [path, text] : world_.All()) there.insert(text);
+    for (const std::string& name : Names("")) {
+      const auto text = Read(name);
+      if (text.ok()) here.insert(*text);
+    }
+    EXPECT_EQ(there, (std::multiset<std::string>{"file", "new", "of another"}));
+    EXPECT_EQ(here, (std::multiset<std::string>{"file", "new"}));
+    EXPECT_EQ(*Read("both/other"), "of another");
+  }
+};
+TEST_F(ThreeOfOneNameTest, BeforeTheNewFileWentUp) {
+  quiet_ = Duration(60000);
+  Play([] {});
+}
+TEST_F(ThreeOfOneNameTest, AfterIt) {
+  Play([this] { FlushAll(); });
 }
 
 TEST_F(DriveTest, SymbolicLinksTravel) {
