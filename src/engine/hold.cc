@@ -126,7 +126,9 @@ Status Drive::BringBack(Node node) {
   n.attempts = 0;
   n.error.clear();
   SetThere(&n, parent, key);
-  if (n.there == There::kElsewhere) PG_TRY(AddIntent(live));  // its name is taken here by now
+  // its name is taken here by now, or a former attempt of it has to be ended
+  if (n.there == There::kElsewhere || n.tried_parent != kNoNode || !n.upload.empty())
+    PG_TRY(AddIntent(live));
   Tell([parent, name = n.name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Save(live);
 }
@@ -187,6 +189,7 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
     PG_ASSIGN(Live * live, Get(id));
     Node& node = live->node;
     const std::string key = node.there_name, path = below + key;
+    const std::string name = ShortenName(KeyToName(key));
     if (node.kind != NodeKind::kFolder && came.count(path) > 0) {
       PG_ASSIGN(const std::string there, TherePath(node));
       DropThere(live, there);
@@ -195,7 +198,7 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
     const auto first = came.lower_bound(path + "/");
     const bool mixed = node.kind == NodeKind::kFolder && first != came.end() &&
                        first->compare(0, path.size() + 1, path + "/") == 0;
-    PG_ASSIGN(const Live* here, Find(heir, KeyToName(key)));
+    PG_ASSIGN(const Live* here, Find(heir, name));
     if (mixed && here != nullptr && here->node.kind == NodeKind::kFolder) {
       PG_TRY(TakeInside(here->node.id, id, path + "/", came));
       PG_TRY(index_->Delete(id));
@@ -204,11 +207,11 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
     }
     if (mixed && here == nullptr) {  // what came into it is not known yet: it is there again
       node.parent = heir;
-      node.name = KeyToName(key);
+      node.name = name;
       node.intent = 0;
       node.listed_at = 0;
       SetThere(&node, heir, key);
-      Tell([heir, key](ChangeListener* l) { l->NameChanged(heir, KeyToName(key)); });
+      Tell([heir, name](ChangeListener* l) { l->NameChanged(heir, name); });
       PG_TRY(TakeInside(id, id, path + "/", came));
     } else {
       node.there_parent = heir;
