@@ -534,7 +534,22 @@ class Drive {
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Result<bool> TakeBackFile(const Job& job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
-  Status CopyBelow(Job* job);
+  Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
+  // Below a folder that goes object by object: path, versions of the original and of its copy,
+  // where those differ.
+  using Copies = std::map<std::string, std::pair<std::string, std::string>>;
+  Status BringBelow(Job* job);
+  Status Bring(Job* job, const Entry& object, Mutex* mutex);
+  Result<std::optional<Node>> FileThere(NodeId folder, const std::string& path)
+      REQUIRES(tree_mutex_);
+  Status TakeCopies(NodeId folder, const Copies& copied) REQUIRES(tree_mutex_);
+  Status SeeWhatCame(Job* job);
+  Result<std::vector<Entry>> AllBelow(const std::string& folder, const Cancel& cancel);
+  bool MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const;
+  // Without the lock. Did the store make it of that version of `from`? kNotFound or kChanged from
+  // the store: `from` is another by now, and nobody can tell any more.
+  Result<bool> IsCopy(const std::string& from, const std::string& version, std::uint64_t size,
+                      const Entry& copy, const Cancel& cancel);
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
       REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
@@ -623,7 +638,8 @@ class Drive {
   std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);
   // Places that nodes have left at the store, some by a request that was called off.
   std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
-  std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);  // old places of moves
+  std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);   // old places of moves
+  std::unordered_map<NodeId, Copies> copied_below_ GUARDED_BY(tree_mutex_);  // originals are left
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
   std::deque<NodeId> open_contents_ GUARDED_BY(tree_mutex_);  // oldest first; some are closed
   std::set<NodeId> used_ GUARDED_BY(tree_mutex_);  // of late: to be journalled before it matters

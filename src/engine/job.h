@@ -26,6 +26,7 @@ struct Drive::Job {
   bool aside = false;               // to a name of our own, out of another's way
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   std::vector<std::pair<std::string, std::string>> kept;  // below a moved folder: old, new name
+  Copies copied;                                          // below it
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   // Of a folder that moves to the place of one whose deletion is held back, by path below it: the
   // versions of what still stands there, and what has come there.

@@ -1,9 +1,8 @@
-// Drive: copies and moves that the store makes by itself, and folders.
+// Drive: copies and moves that the store makes by itself, and folders. (Of folders that go object
+// by object: folder_moves.cc.)
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <atomic>
-#include <thread>
 
 #include "base/log.h"
 #include "base/text.h"
@@ -50,8 +49,11 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
     const auto target = provider_->Look(job->path, job->cancel);
     if (!target.ok() && target.error().code != Code::kNotFound) return target.error();
-    const bool there = target.ok() && target->size == node.there_size && target->version == version;
-    if (move && there && (!in_one || entry.error().code == Code::kNotFound)) {
+    bool made = false;
+    if (move && target.ok() && (!in_one || entry.error().code == Code::kNotFound)) {
+      PG_ASSIGN(made, IsCopy(from, version, node.there_size, *target, job->cancel));
+    }
+    if (made) {
       entry = target;  // made by a former attempt, whose answer was lost
     } else {
       const auto source = provider_->Look(from, job->cancel);
@@ -125,10 +127,10 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
 }
 
-// In one request where the store has such a one. Else every object below the old name is copied to
-// the new one, then the folder's place is changed, then the old ones go. Begun again after a crash
-// it finds what is left to do: copies are the same copies, and the folder's place changes only when
-// all is done.
+// In one request where the store has such a one. Else every object below the old name is brought to
+// the new one, then the folder's place is changed, then what was copied goes. Begun again after a
+// crash it finds what is left to do: copies are the same copies, and the folder's place changes
+// only when all is done.
 Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
   {
@@ -188,7 +190,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   // something is in the way: ours goes beside it; or others deleted it: nothing is to be moved
   if (!whole && moved.error().code != Code::kChanged && moved.error().code != Code::kNotFound)
     return moved.error();
-  if (!whole) PG_TRY(CopyBelow(job));
+  if (!whole) PG_TRY(BringBelow(job));
+  if (job->occupant != kNoNode) PG_TRY(SeeWhatCame(job));
 
   const Lock tree(tree_mutex_);
   Change change(this);
@@ -209,6 +212,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   acked_[node.id] = options_.clock->Now();
   PG_TRY(AboveIsThere(*job));
   PG_TRY(Save(live));
+  PG_TRY(TakeCopies(node.id, job->copied));
+  if (!whole && !job->copied.empty()) copied_below_[node.id] = std::move(job->copied);
   for (const auto& [path, kept] : job->kept) PG_TRY(NameKept(node.id, path, kept));
   // what is open reads on from the new place
   for (auto& [id, other] : live_) {
@@ -235,65 +240,6 @@ Result<bool> Drive::WasTriedBelow(NodeId folder) {
     if (up == folder) return true;
   }
   return false;
-}
-
-// Every object below the folder's old place is copied to the new one. Where something else stands
-// there already, ours gets a name beside it.
-Status Drive::CopyBelow(Job* job) {
-  std::vector<Entry> objects;
-  for (std::string next;;) {
-    PG_ASSIGN(const ListPage page, provider_->ListDeep(job->there_path + "/", next, job->cancel));
-    objects.insert(objects.end(), page.entries.begin(), page.entries.end());
-    next = page.next;
-    if (next.empty()) break;
-  }
-  if (job->occupant != kNoNode) {
-    for (const Entry& one : objects) job->came.insert(one.name);
-  }
-  if (std::any_of(objects.begin(), objects.end(),
-                  [this](const Entry& one) { return CopiedInParts(one.size); }))
-    PG_TRY(JournalUnknownParts(job->id, job->path + "/"));
-  std::atomic<std::size_t> at{0};
-  Mutex mutex;
-  std::optional<Error> failed;
-  const auto copy = [&](const Entry& o) -> Status {
-    const std::string from = job->there_path + "/" + o.name, to = job->path + "/" + o.name;
-    const auto standing = job->standing.find(o.name);
-    const Precondition only_if = standing == job->standing.end()
-                                     ? Precondition::Absent()
-                                     : Precondition::Is(standing->second);
-    auto done = provider_->Copy(from, o.version, o.size, to, nullptr, only_if, job->cancel);
-    if (done.ok()) return {};
-    if (done.error().code != Code::kChanged) return done.error();
-    const auto there = provider_->Look(to, job->cancel);
-    if (there.ok() && there->size == o.size && there->version == o.version) return {};
-    if (!there.ok()) return there.error();
-    const auto slash = o.name.rfind('/') + 1;  // 0 where there is none
-    const std::string kept =
-        o.name.substr(0, slash) +
-        NameToKey(ConflictName(KeyToName(o.name.substr(slash)), options_.host, Stamp()));
-    done = provider_->Copy(from, o.version, o.size, job->path + "/" + kept, nullptr,
-                           Precondition::Absent(), job->cancel);
-    if (!done.ok()) return done.error();
-    PG_TRY(provider_->Remove(from, Precondition::Is(o.version), job->cancel));
-    const Lock lock(mutex);
-    job->kept.emplace_back(o.name, kept);
-    return {};
-  };
-  const auto work = [&] {
-    for (std::size_t i = at++; i < objects.size(); i = at++) {
-      const Status copied = copy(objects[i]);
-      if (copied.ok()) continue;
-      const Lock lock(mutex);
-      if (!failed) failed = copied.error();
-      return;
-    }
-  };
-  std::vector<std::thread> helpers;
-  for (int i = 1; i < 16 && i < static_cast<int>(objects.size()); ++i) helpers.emplace_back(work);
-  work();
-  for (std::thread& helper : helpers) helper.join();
-  return failed ? Status(*failed) : Status();
 }
 
 }  // namespace pargeter

@@ -290,10 +290,12 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   if (made.attributes.origin == OriginOf(job.id)) return true;
-  if (job.there_path.empty() || made.version != job.node.version) return false;
+  if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
+    return false;
   const auto original = provider_->Look(job.there_path, job.cancel);
   if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
-  return original.ok() && original->version == made.version && original->size == made.size;
+  if (!original.ok() || original->version != job.node.version) return false;
+  return IsCopy(job.there_path, original->version, original->size, made, job.cancel);
 }
 
 static std::pair<std::string, std::string> Parted(const std::string& path) {
@@ -408,6 +410,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
+  copied_below_.erase(job->id);
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));
@@ -434,49 +437,6 @@ Result<bool> Drive::TakeBackFile(const Job& job) {
     if (gone.error().code != Code::kChanged) return gone.error();
   }
   return false;
-}
-
-// A folder that was being made is an object of its own; one that was being moved has copies of what
-// is still at its former place.
-Status Drive::TakeBackFolder(Job* job) {
-  std::vector<Entry> made;
-  for (std::string next;;) {
-    PG_ASSIGN(const ListPage page, provider_->ListDeep(job->tried_path + "/", next, job->cancel));
-    made.insert(made.end(), page.entries.begin(), page.entries.end());
-    next = page.next;
-    if (next.empty()) break;
-  }
-  if (made.empty()) return {};
-  if (provider_->Can().moves_folders && !job->there_path.empty()) {
-    // moved whole, and nobody learnt of it: it goes back the same way
-    const auto left = provider_->Look(job->there_path, job->cancel);
-    if (!left.ok() && left.error().code == Code::kNotFound)
-      return provider_->MoveFolder(job->tried_path, job->there_path, job->cancel);
-    if (!left.ok()) return left.error();
-  }
-  if (job->there_path.empty()) {
-    if (made.size() == 1 && made[0].name.empty())
-      return provider_->RemoveFolder(job->tried_path, job->cancel);
-    return {};
-  }
-  std::map<std::string, Entry> originals;
-  for (std::string next;;) {
-    PG_ASSIGN(ListPage page, provider_->ListDeep(job->there_path + "/", next, job->cancel));
-    for (Entry& entry : page.entries) originals[entry.name] = std::move(entry);
-    next = page.next;
-    if (next.empty()) break;
-  }
-  std::vector<Provider::Removal> copies;
-  for (const Entry& entry : made) {
-    const auto it = originals.find(entry.name);
-    if (it == originals.end() || it->second.version != entry.version ||
-        it->second.size != entry.size)
-      continue;
-    copies.push_back({job->tried_path + "/" + entry.name, entry.version});
-  }
-  if (copies.empty()) return {};
-  PG_ASSIGN(const auto left, provider_->RemoveMany(copies, job->cancel));
-  return OutcomeOf(left);
 }
 
 }  // namespace pargeter

@@ -83,7 +83,7 @@ TEST_F(FeedTest, AMomentThatIsForgottenLosesNothing) {
   {
     const Lock lock(world_.mutex);
     world_.feed_run = "b";
-    world_.objects["d/b"] = {"b", {}, 1};
+    world_.Set("d/b", {"b", {}});
   }
   EXPECT_TRUE(Eventually(
       [&] {

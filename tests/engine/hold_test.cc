@@ -261,7 +261,7 @@ TEST_F(AnewTest, TheHoldMayBeginWhenTheFolderIsThereAgain) {
 class MovedInTest : public AnewTest, public testing::WithParamInterface<bool> {
  protected:
   MovedInTest() {
-    world_.moves_folders = world_.moves_files = GetParam();
+    world_.moves_folders = world_.moves_files = world_.serial_versions = GetParam();
     world_.Put("e/7", "other seven");
     world_.Put("e/deep/1", "other one");
     world_.Put("e/deep/more", "more");

@@ -39,7 +39,7 @@ class Stage {
     world_.multipart_above = 100000;
     world_.copies_in_parts_above = 120000;
     world_.moves_folders = options.seed % 2 == 1;
-    world_.moves_files = options.seed % 4 == 1;
+    world_.moves_files = world_.serial_versions = options.seed % 4 == 1;
   }
   ~Stage() { Close(0), Close(1); }
 

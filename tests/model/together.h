@@ -63,7 +63,7 @@ class Together {
           if (it != objects.end()) objects.erase(it);
           return "";
         }
-        objects[step.path] = {ContentOf(step), {}, 1};
+        stage_.world_.Set(step.path, {ContentOf(step), {}});
         alive_.insert(Word(ContentOf(step)));
         return "";
       }

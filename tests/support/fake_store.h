@@ -23,6 +23,8 @@ struct FakeWorld {
     std::string body;
     Attributes attributes;
     Nanos modified = 1;
+    std::uint64_t serial = 0;  // of what was put there; a move keeps it
+    bool in_parts = false;     // came up so
   };
   Mutex mutex;
   std::map<std::string, Object> objects GUARDED_BY(mutex);
@@ -63,6 +65,10 @@ struct FakeWorld {
   std::size_t page_size = 1 << 20;             // of listings
   bool folds_names GUARDED_BY(mutex) = false;  // names are one if they differ only in case
   bool moves_folders = false, moves_files = false;
+  // Versions say nothing of the content, and a copy has another than its original. Otherwise they
+  // are its digest, but for what came up in parts: a copy of that is in one.
+  bool serial_versions = false;
+  std::uint64_t serials GUARDED_BY(mutex) = 0;
   struct Upload {
     std::string path;
     Attributes attributes;
@@ -70,9 +76,13 @@ struct FakeWorld {
   };
   std::map<std::string, Upload> uploads GUARDED_BY(mutex);
 
+  void Set(const std::string& path, Object object) REQUIRES(mutex) {
+    object.serial = path.back() == '/' ? 0 : ++serials;  // folders are alike
+    objects[path] = std::move(object);
+  }
   void Put(const std::string& path, const std::string& body) {
     const Lock lock(mutex);
-    objects[path] = {body, {}, 1};
+    Set(path, {body, {}});
     changes.push_back(path);
   }
   void Erase(const std::string& path) {
@@ -132,13 +142,14 @@ class FakeStore : public Provider {
  public:
   explicit FakeStore(FakeWorld* world) : w_(*world) {}
 
-  bool TellsContent(const std::string&) const override { return true; }
+  bool TellsContent(const std::string& version) const override { return version.size() == 32; }
   std::unique_ptr<ContentCheck> CheckOf(const std::string& version) override {
     struct Check : ContentCheck {
       std::string version, all;
       void Add(std::string_view piece) override { all += piece; }
       bool Wrong() override { return Hex(Md5(all)) != version; }
     };
+    if (!TellsContent(version)) return nullptr;
     auto check = std::make_unique<Check>();
     check->version = version;
     return check;
@@ -284,12 +295,12 @@ class FakeStore : public Provider {
     if (std::exchange(w_.next_write_is_late, false)) {
       w_.arrive_late = [&world = w_, path, body, attributes] {
         const Lock late(world.mutex);
-        world.objects[path] = {body, attributes, 1};
+        world.Set(path, {body, attributes});
       };
       return Error(Code::kTimeout, "no answer came");
     }
     PG_TRY(Holds(path, only_if));
-    w_.objects[path] = {body, attributes, 1};
+    w_.Set(path, {body, attributes});
     PG_TRY(Answer());
     return EntryOf(path, w_.objects[path]);
   }
@@ -338,7 +349,7 @@ class FakeStore : public Provider {
       if (Hex(Md5(held)) != part.tag) return Error(Code::kInvalid, "a part is not what it was");
       body += held;
     }
-    w_.objects[upload.path] = {body, it->second.attributes, 1};
+    w_.Set(upload.path, {body, it->second.attributes, 1, 0, true});
     w_.uploads.erase(it);
     PG_TRY(Answer());
     return EntryOf(upload.path, w_.objects[upload.path]);
@@ -387,9 +398,10 @@ class FakeStore : public Provider {
     PG_TRY(Holds(to, only_if));
     FakeWorld::Object copy = it->second;
     if (attributes != nullptr) copy.attributes = *attributes;
-    w_.objects[to] = copy;
+    copy.in_parts = false;
+    w_.Set(to, std::move(copy));
     PG_TRY(Answer());
-    return EntryOf(to, copy);
+    return EntryOf(to, w_.objects[to]);
   }
   Status Remove(const std::string& path, const Precondition& only_if, const Cancel&) override {
     const Lock lock(w_.mutex);
@@ -423,7 +435,7 @@ class FakeStore : public Provider {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("folder " + path));
     if (w_.refuses_folders) return Error(Code::kStoreFault, "no folders now");
-    w_.objects[path + "/"] = {"", attributes, 1};
+    w_.Set(path + "/", {"", attributes});
     return Answer();
   }
   Status RemoveFolder(const std::string& path, const Cancel&) override {
@@ -486,9 +498,15 @@ class FakeStore : public Provider {
   std::string ProbeResult() const override { return ""; }
   void AdoptProbeResult(const std::string&) override {}
   TestReport Test(bool, const Cancel&) override { return {}; }
-  bool HoldsContent(const std::string&, const Entry& entry, WriteSource* source) override {
+  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override {
     std::string body(source->Size(), '\0');
-    return source->Read(body.data(), body.size(), 0).ok() && Hex(Md5(body)) == entry.version;
+    if (!source->Read(body.data(), body.size(), 0).ok()) return false;
+    if (!w_.serial_versions) return Hex(Md5(body)) == entry.version.substr(0, 32);
+    const Lock lock(w_.mutex);  // compared with what is there, byte for byte
+    if (!Ask("read " + path).ok()) return false;
+    const auto it = w_.objects.find(path);
+    return it != w_.objects.end() && VersionOf(it->second) == entry.version &&
+           it->second.body == body;
   }
 
  private:
@@ -529,11 +547,15 @@ class FakeStore : public Provider {
   bool Unlucky() REQUIRES(w_.mutex) {
     return w_.fault_share > 0 && std::uniform_real_distribution<>()(w_.dice) < w_.fault_share;
   }
+  std::string VersionOf(const FakeWorld::Object& object) const {
+    if (w_.serial_versions) return "v" + std::to_string(object.serial);
+    return Hex(Md5(object.body)) + (object.in_parts ? "-parts" : "");
+  }
   Entry EntryOf(const std::string& path, const FakeWorld::Object& object) const {
     Entry entry;
     entry.name = path.substr(path.rfind('/') + 1);
     entry.size = object.body.size();
-    entry.version = Hex(Md5(object.body));
+    entry.version = VersionOf(object);
     entry.modified = object.modified;
     entry.attributes = object.attributes;
     entry.attributes_known = true;
@@ -557,7 +579,7 @@ class FakeStore : public Provider {
     const bool good = only_if.want == Want::kAnything ||
                       (only_if.want == Want::kNothingThere && it == w_.objects.end()) ||
                       (only_if.want == Want::kThisVersion && it != w_.objects.end() &&
-                       Hex(Md5(it->second.body)) == only_if.version);
+                       VersionOf(it->second) == only_if.version);
     return good && !Told(&w_.denies) ? Status()
                                      : Status(Error(Code::kChanged, path + " was changed"));
   }

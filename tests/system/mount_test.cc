@@ -634,7 +634,55 @@ TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
   other.Delete(other.All());
 }
 
-INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::Values(0, 1, 4, 5, 6));
+// The store has the folder still when another of its name comes, made anew or moved there.
+TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) {
+  std::vector<Peer> peers = AllPeers();
+  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+  if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
+  Peer& peer = peers[GetParam()];
+  EnsureStarted(&peer);
+  Machine machine(peer);
+  if (peer.kind != "s3") {
+    ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("held", {}, nullptr).ok());
+  }
+  machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/held" : "held",
+                   {"--hold-deletions", "5,0.1"});
+  machine.Mount();
+  const auto run = [&](const std::string& line) {
+    const Outcome o = machine.Shell(line);
+    EXPECT_EQ(o.exit_code, 0) << line << ": " << o.err;
+    return o.out;
+  };
+  const auto flush = [&] {
+    const Outcome o = machine.Pargeter({"flush", "sheets", "--timeout", "60s"}, 90);
+    EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
+    return o.out;
+  };
+  run("mkdir -p ferns/deep mosses lichens; for i in 1 2 3 4 5 6; do echo old > ferns/$i; "
+      "echo old > ferns/deep/$i; echo old > mosses/$i; done; echo new > lichens/2");
+  flush();
+  run("rm -r ferns mosses");
+  EXPECT_NE(flush().find("18 deletions are held back"), std::string::npos);
+  EXPECT_EQ(run("mkdir -p ferns/deep; find ferns -type f; echo new > ferns/1; mv lichens mosses; "
+                "ls -R mosses; set -C; echo new > ferns/deep/3"),
+            "mosses:\n2\n");
+  flush();
+  OtherClient other(peer, "held/");
+  EXPECT_EQ(other.Get("mosses/2"), "new\n");
+  EXPECT_EQ(other.Get("mosses/4"), "old\n") << "nothing is deleted before it is released";
+  EXPECT_EQ(other.Get("ferns/deep/4"), "old\n");
+  ASSERT_EQ(machine.Pargeter({"queue", "release", "sheets"}).exit_code, 0);
+  flush();
+  std::vector<std::string> all = other.All();
+  std::erase_if(all, [](const std::string& name) { return name.back() == '/'; });
+  std::sort(all.begin(), all.end());
+  EXPECT_EQ(all, (std::vector<std::string>{"ferns/1", "ferns/deep/3", "mosses/2"}));
+  for (const std::string& name : all) EXPECT_EQ(other.Get(name), "new\n") << name;
+  EXPECT_EQ(run("find . -type f | sort"), "./ferns/1\n./ferns/deep/3\n./mosses/2\n");
+  other.Delete(other.All());
+}
+
+INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::Values(0, 1, 2, 4, 5, 6, 7));
 
 }  // namespace
 }  // namespace pargeter::test

@@ -1,7 +1,7 @@
-// Two machines' mounts of one bucket in bad weather: threads at work in a mount and in a plain
-// folder alike, while the store fails and falls silent, daemons are killed, and another program
-// writes to the bucket. At all calm moments the two folders are the same; in the end the other
-// machine, and one that knows nothing, see it too.
+// Two machines' mounts of one store, a bucket or a cloud drive, in bad weather: threads at work in a
+// mount and in a plain folder alike, while the store fails and falls silent, daemons are killed, and
+// another program writes there, too. At all calm moments the two folders are the same; in the end
+// the other machine, and one that knows nothing, see it too.
 //
 //   PARGETER_STORM_SECONDS=240 PARGETER_STORM_SEED=7 storm_test
 //   PARGETER_KEEP=FOLDER storm_test     keeps what a failure leaves of both machines and the folder
@@ -194,15 +194,19 @@ class Worker {
   const std::uint64_t seed_;
 };
 
-class StormTest : public testing::Test {
+class StormTest : public testing::TestWithParam<const char*> {
  protected:
   void SetUp() override {
     if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
-    const Peer peer = StartStandin();
+    const bool objects = GetParam() == std::string("Objects");
+    const Peer peer = objects ? StartStandin() : StartDriveStandin("drive");
     other_ = std::make_unique<OtherClient>(peer, "sheets/");
+    if (!objects) {
+      ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("sheets", {}, nullptr).ok());
+    }
     for (auto& machine : machines_) {
       machine = std::make_unique<Machine>(peer);
-      machine->AddDrive("herbarium/sheets", {"--hold-deletions", "off"});
+      machine->AddDrive(objects ? "herbarium/sheets" : "sheets", {"--hold-deletions", "off"});
       machine->Mount();
     }
     ASSERT_EQ(::mkdir(machines_[0]->At("both").c_str(), 0755), 0);
@@ -309,7 +313,10 @@ class StormTest : public testing::Test {
   int kills_ = 0, rounds_ = 0;
 };
 
-TEST_F(StormTest, WorkGoesOnAndNothingIsLost) {
+INSTANTIATE_TEST_SUITE_P(Stores, StormTest, testing::Values("Objects", "Drive"),
+                         [](const auto& store) { return std::string(store.param); });
+
+TEST_P(StormTest, WorkGoesOnAndNothingIsLost) {
   using Now = std::chrono::steady_clock;
   const auto end = Now::now() + std::chrono::seconds(FromEnvironment("PARGETER_STORM_SECONDS", 15));
   while (Now::now() < end || rounds_ == 0) {

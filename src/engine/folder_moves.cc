@@ -1,0 +1,258 @@
+// Drive: a folder that the store cannot move in one request goes object by object. And how what the
+// store copied is told from what others have.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <atomic>
+#include <thread>
+
+#include "base/digest.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+#include "engine/naming.h"
+
+namespace pargeter {
+
+namespace {
+
+bool IsFolder(const Entry& entry) { return entry.name.empty() || entry.name.back() == '/'; }
+
+// Of a file in a folder that may not be there: nothing is there, then.
+bool IsGone(Code code) { return code == Code::kNotFound || code == Code::kChanged; }
+
+}  // namespace
+
+// ---- copies
+
+bool Drive::MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const {
+  if (copy.kind == Kind::kFolder || copy.size != size) return false;
+  return copy.version == version || !provider_->TellsContent(version);
+}
+
+// Most versions are digests of the content, and a copy has its original's. Of the others only the
+// store knows: it copies it once more, and the copies are compared.
+Result<bool> Drive::IsCopy(const std::string& from, const std::string& version, std::uint64_t size,
+                           const Entry& copy, const Cancel& cancel) {
+  if (!MayBeCopy(version, size, copy)) return false;
+  if (copy.version == version) return true;
+  // each copy is a version of its own, or they take too long
+  if (provider_->Can().moves_files || CopiedInParts(size)) return false;
+  const std::string scratch =
+      std::string(kScratchPrefix) + "same-" + Hex(Md5(from + "\n" + version + "\n" + own_id_));
+  const auto again =
+      provider_->Copy(from, version, size, scratch, nullptr, Precondition::Anything(), cancel);
+  if (!again.ok()) {
+    if (IsGone(again.error().code)) return false;
+    return again.error();
+  }
+  PG_TRY(provider_->Remove(scratch, Precondition::Anything(), cancel));
+  return again->version == copy.version && again->size == copy.size;
+}
+
+Result<std::vector<Entry>> Drive::AllBelow(const std::string& folder, const Cancel& cancel) {
+  std::vector<Entry> all;
+  for (std::string next;;) {
+    PG_ASSIGN(const ListPage page, provider_->ListDeep(folder + "/", next, cancel));
+    all.insert(all.end(), page.entries.begin(), page.entries.end());
+    next = page.next;
+    if (next.empty()) return all;
+  }
+}
+
+// ---- there
+
+// Every object below the folder's old place comes to the new one. Where something else stands there
+// already, ours gets a name beside it.
+Status Drive::BringBelow(Job* job) {
+  PG_ASSIGN(const std::vector<Entry> objects, AllBelow(job->there_path, job->cancel));
+  if (job->occupant != kNoNode) {
+    for (const Entry& one : objects) job->came.insert(one.name);
+  }
+  if (std::any_of(objects.begin(), objects.end(),
+                  [this](const Entry& one) { return CopiedInParts(one.size); }))
+    PG_TRY(JournalUnknownParts(job->id, job->path + "/"));
+  std::atomic<std::size_t> at{0};
+  Mutex mutex;
+  std::optional<Error> failed;
+  const auto work = [&] {
+    for (std::size_t i = at++; i < objects.size(); i = at++) {
+      const Status brought = Bring(job, objects[i], &mutex);
+      if (brought.ok()) continue;
+      const Lock lock(mutex);
+      if (!failed) failed = brought.error();
+      return;
+    }
+  };
+  std::vector<std::thread> helpers;
+  for (int i = 1; i < 16 && i < static_cast<int>(objects.size()); ++i) helpers.emplace_back(work);
+  work();
+  for (std::thread& helper : helpers) helper.join();
+  return failed ? Status(*failed) : Status();
+}
+
+// One of them; `mutex` guards what the job learns.
+Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
+  const std::string from = job->there_path + "/" + object.name;
+  const bool moves = provider_->Can().moves_files && !IsFolder(object);
+  const auto send = [&](const std::string& to, const Precondition& only_if) {
+    return moves ? provider_->MoveFile(from, object.version, to, only_if, job->cancel)
+                 : provider_->Copy(from, object.version, object.size, to, nullptr, only_if,
+                                   job->cancel);
+  };
+  const auto came = [&](const Entry& there) {
+    if (there.version == object.version) return;
+    const Lock lock(*mutex);
+    job->copied[object.name] = {object.version, there.version};
+  };
+  const std::string to = job->path + "/" + object.name;
+  const auto standing = job->standing.find(object.name);
+  auto done = send(to, standing == job->standing.end() ? Precondition::Absent()
+                                                       : Precondition::Is(standing->second));
+  if (done.ok()) {
+    came(*done);
+    return {};
+  }
+  if (!IsGone(done.error().code)) return done.error();
+  const auto there = provider_->Look(to, job->cancel);
+  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+  if (there.ok() && IsFolder(object)) return {};
+  if (there.ok()) {
+    PG_ASSIGN(const bool before, IsCopy(from, object.version, object.size, *there, job->cancel));
+    if (before) {
+      came(*there);
+      return {};
+    }
+  }
+  // others deleted it or moved it away, or changed it: looked at again
+  if (done.error().code == Code::kNotFound) return {};
+  if (!there.ok()) return Error(Code::kStale, done.error().what);
+  const auto slash = object.name.rfind('/') + 1;  // 0 where there is none
+  const std::string kept =
+      object.name.substr(0, slash) +
+      NameToKey(ConflictName(KeyToName(object.name.substr(slash)), options_.host, Stamp()));
+  done = send(job->path + "/" + kept, Precondition::Absent());
+  if (!done.ok()) return done.error();
+  if (!moves) PG_TRY(provider_->Remove(from, Precondition::Is(object.version), job->cancel));
+  came(*done);
+  const Lock lock(*mutex);
+  job->kept.emplace_back(object.name, kept);
+  return {};
+}
+
+// The file that the store has there below the folder, if that is known.
+Result<std::optional<Node>> Drive::FileThere(NodeId folder, const std::string& path) {
+  std::vector<std::string> parts = Split(path, '/');
+  const std::string name = std::move(parts.back());
+  parts.pop_back();
+  for (const std::string& part : parts) {
+    PG_ASSIGN(const auto next, NodeThere(folder, part, true));
+    if (!next) return std::optional<Node>();
+    folder = next->id;
+  }
+  return NodeThere(folder, name, false);
+}
+
+// What is known of the originals is true of their copies.
+Status Drive::TakeCopies(NodeId folder, const Copies& copied) {
+  for (const auto& [path, versions] : copied) {
+    PG_ASSIGN(const auto known, FileThere(folder, path));
+    if (!known || known->version != versions.first) continue;
+    PG_ASSIGN(Live * live, Get(known->id));
+    live->node.version = versions.second;
+    if (live->content) {
+      const Lock lock(live->content->mu);
+      if (live->content->source.version == versions.first)
+        live->content->source.version = versions.second;
+    }
+    PG_TRY(Save(live));
+  }
+  return {};
+}
+
+// Of what is held back in the folder whose place it takes, that which is there no more as it was:
+// moved over, now or by a former attempt.
+Status Drive::SeeWhatCame(Job* job) {
+  if (job->standing.empty() || !provider_->Can().moves_files) return {};
+  PG_ASSIGN(const std::vector<Entry> now, AllBelow(job->path, job->cancel));
+  std::set<std::string> still;
+  for (const Entry& one : now) {
+    const auto it = job->standing.find(one.name);
+    if (it != job->standing.end() && it->second == one.version) still.insert(one.name);
+  }
+  for (const auto& [path, version] : job->standing) {
+    if (still.count(path) == 0) job->came.insert(path);
+  }
+  return {};
+}
+
+// ---- back
+
+// A folder that was being made is an object of its own; one that was being moved has copies of what
+// is still at its former place.
+Status Drive::TakeBackFolder(Job* job) {
+  PG_ASSIGN(const std::vector<Entry> made, AllBelow(job->tried_path, job->cancel));
+  if (made.empty()) return {};
+  if (provider_->Can().moves_folders && !job->there_path.empty()) {
+    // moved whole, and nobody learnt of it: it goes back the same way
+    const auto left = provider_->Look(job->there_path, job->cancel);
+    if (!left.ok() && left.error().code == Code::kNotFound)
+      return provider_->MoveFolder(job->tried_path, job->there_path, job->cancel);
+    if (!left.ok()) return left.error();
+  }
+  if (job->there_path.empty()) {
+    if (made.size() == 1 && made[0].name.empty())
+      return provider_->RemoveFolder(job->tried_path, job->cancel);
+    return {};
+  }
+  if (provider_->Can().moves_files) PG_TRY(TakeBackMoved(*job, made));
+  PG_ASSIGN(std::vector<Entry> there, AllBelow(job->there_path, job->cancel));
+  std::map<std::string, Entry> others;
+  for (Entry& entry : there) others[entry.name] = std::move(entry);
+  Copies copied;
+  {
+    const Lock tree(tree_mutex_);
+    const auto it = copied_below_.find(job->id);
+    if (it != copied_below_.end()) copied = it->second;
+  }
+  std::vector<Provider::Removal> copies;
+  for (const Entry& entry : made) {
+    const auto it = others.find(entry.name);
+    if (it == others.end() || it->second.size != entry.size) continue;
+    const Entry& other = it->second;
+    const auto known = copied.find(entry.name);
+    bool same = entry.version == other.version ||
+                (known != copied.end() && known->second == std::pair(entry.version, other.version));
+    const std::string here = job->tried_path + "/" + entry.name,
+                      elsewhere = job->there_path + "/" + entry.name;
+    if (!same) {  // before a restart, perhaps: either may be the original
+      PG_ASSIGN(same, IsCopy(here, entry.version, entry.size, other, job->cancel));
+    }
+    if (!same) {
+      PG_ASSIGN(same, IsCopy(elsewhere, other.version, other.size, entry, job->cancel));
+    }
+    if (same) copies.push_back({here, entry.version});
+  }
+  if (copies.empty()) return {};
+  PG_ASSIGN(const auto left, provider_->RemoveMany(copies, job->cancel));
+  return OutcomeOf(left);
+}
+
+// Files that had come to the new place already, and are known here by their versions.
+Status Drive::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
+  for (const Entry& one : made) {
+    if (IsFolder(one)) continue;
+    {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(const auto known, FileThere(job.id, one.name));
+      if (!known || known->version != one.version) continue;
+    }
+    const auto back =
+        provider_->MoveFile(job.tried_path + "/" + one.name, one.version,
+                            job.there_path + "/" + one.name, Precondition::Absent(), job.cancel);
+    if (!back.ok() && !IsGone(back.error().code)) return back.error();
+  }
+  return {};
+}
+
+}  // namespace pargeter

@@ -1,0 +1,238 @@
+// A copy that the store makes can be another version than its original: what came up in parts has
+// no digest of its content for a version, and some stores give each copy a version of its own.
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+using Files = std::map<std::string, std::string>;
+
+class CopiesTest : public DriveTest {
+ protected:
+  CopiesTest() {
+    world_.multipart_above = 100;
+    retry_pause_ = Duration(10);
+  }
+  Hands hands() { return Hands(drive_.get()); }
+  // As another program puts it there, in parts.
+  void PutInParts(const std::string& path, const std::string& text) {
+    const Lock lock(world_.mutex);
+    world_.Set(path, {text, {}, 1, 0, true});
+  }
+  // All files that the store has.
+  Files There() {
+    Files files = world_.All();
+    std::erase_if(files, [](const auto& file) { return file.first.back() == '/'; });
+    return files;
+  }
+  void Fails(const std::string& kind, std::deque<bool> next) {
+    const Lock lock(world_.mutex);
+    world_.fails[kind] = std::move(next);
+  }
+  void Loses(const std::string& kind, std::deque<bool> next) {
+    const Lock lock(world_.mutex);
+    world_.loses[kind] = std::move(next);
+  }
+  const std::string scan_ = std::string(500, 's'), other_ = std::string(500, 'o');
+};
+
+TEST_F(CopiesTest, AMovedFolderLeavesNothingAndNothingOfItIsFetchedAgain) {
+  Open();
+  ASSERT_TRUE(hands().MakeFolder("d").ok());
+  ASSERT_TRUE(hands().MakeFolder("d/deep").ok());
+  ASSERT_TRUE(Write("d/deep/scan", scan_).ok());
+  ASSERT_TRUE(Write("d/label", "fern").ok());
+  FlushAll();
+  const auto opened = drive_->OpenNode(IdOf("d/deep/scan"), Drive::Intent::kRead);
+  ASSERT_TRUE(opened.ok());
+  world_.TakeAsked();
+  ASSERT_TRUE(hands().Move("d", "e").ok());
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"e/deep/scan", scan_}, {"e/label", "fern"}}));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("e/deep/scan"), scan_);
+  EXPECT_EQ(*ReadOpen(opened->file), scan_) << "which was open before";
+  EXPECT_TRUE(Asked("read").empty());
+  EXPECT_EQ(Names(""), std::vector<std::string>{"e"});
+  drive_->Release(opened->file);
+}
+
+TEST_F(CopiesTest, WhatWaitsInAMovedFolderIsNoConflict) {
+  world_.Put("d/x", "x");
+  PutInParts("d/scan", scan_);
+  Open();
+  ASSERT_EQ(Names("d").size(), 2u);
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("d/scan", other_).ok());
+  ASSERT_TRUE(hands().Move("d", "e").ok());
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"e/scan", other_}, {"e/x", "x"}}));
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
+// Each point at which the move of a folder can be interrupted.
+TEST_F(CopiesTest, AMoveThatIsInterruptedGoesOnWithTheCopiesThatAreThere) {
+  for (const char* kind : {"copy", "remove-many", "deep", "remove", "look"}) {
+    for (const bool restart : {false, true}) {
+      {
+        const Lock lock(world_.mutex);
+        world_.objects.clear();
+      }
+      for (int i = 0; i < 3; ++i) PutInParts("d/" + std::to_string(i), scan_);
+      PutInParts("d/deep/own", other_);
+      Open();
+      ASSERT_EQ(Names("d").size(), 4u);
+      ASSERT_EQ(Names("d/deep").size(), 1u);
+      Loses(kind, {false, true, true});
+      Fails(kind, {false, false, false, true});
+      ASSERT_TRUE(hands().Move("d", "e").ok());
+      if (restart) {
+        ASSERT_TRUE(Eventually([&] { return There().count("e/0") + There().count("e/1") > 0; }));
+        Close();
+        Open();
+      }
+      FlushAll();
+      EXPECT_EQ(There(),
+                (Files{{"e/0", scan_}, {"e/1", scan_}, {"e/2", scan_}, {"e/deep/own", other_}}))
+          << kind << restart;
+      Close();
+      std::filesystem::remove_all(folder_ / "state");
+      Loses(kind, {});
+      Fails(kind, {});
+    }
+  }
+}
+
+TEST_F(CopiesTest, AMoveThatIsTakenBackLeavesNoCopies) {
+  for (int i = 0; i < 2; ++i) PutInParts("d/" + std::to_string(i), scan_);
+  Open();
+  ASSERT_EQ(Names("d").size(), 2u);
+  Fails("copy", {false, true});
+  std::atomic<bool> copied{false};
+  world_.on_copied = [&] {
+    if (copied.exchange(true)) return;
+    Ignore(hands().Move("e", "d"));
+  };
+  ASSERT_TRUE(hands().Move("d", "e").ok());
+  ASSERT_TRUE(Eventually([&] { return copied.load(); }));
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"d/0", scan_}, {"d/1", scan_}}));
+  world_.on_copied = nullptr;
+}
+
+TEST_F(CopiesTest, AFileOfAnotherMovesOnceThoughTheAnswerIsLost) {
+  PutInParts("a", scan_);
+  Open();
+  ASSERT_EQ(Names("").size(), 1u);
+  Loses("copy", {true});
+  ASSERT_TRUE(hands().Move("a", "b").ok());
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"b", scan_}}));
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
+TEST_F(CopiesTest, AFileThatMovesOnAfterALostAnswerLeavesNoCopy) {
+  PutInParts("a", scan_);
+  Open();
+  ASSERT_EQ(Names("").size(), 1u);
+  Loses("copy", {true});
+  std::atomic<bool> copied{false};
+  world_.on_copied = [&] {
+    if (!copied.exchange(true)) Ignore(hands().Move("b", "c"));
+  };
+  ASSERT_TRUE(hands().Move("a", "b").ok());
+  ASSERT_TRUE(Eventually([&] { return copied.load(); }));
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"c", scan_}}));
+  world_.on_copied = nullptr;
+}
+
+// One machine's folder moves to where another machine made one meanwhile.
+class MetTest : public CopiesTest {
+ protected:
+  MetTest() {
+    world_.moves_files = world_.moves_folders = world_.serial_versions = true;
+    world_.Put("d/1", "ours 1");
+    world_.Put("d/deep/2", "ours 2");
+    world_.Put("d/deep/3", "ours 3");
+  }
+  void Meet() {
+    Open();
+    ASSERT_EQ(Names("d").size(), 2u);
+    ASSERT_EQ(Names("d/deep").size(), 2u);
+    world_.Put("e/deep/2", "theirs");
+    ASSERT_TRUE(hands().Move("d", "e").ok());
+  }
+};
+
+TEST_F(MetTest, EachFileGoesInOrBesideAnotherOfItsName) {
+  Meet();
+  FlushAll();
+  Files there = There();
+  const auto kept = std::find_if(there.begin(), there.end(), [](const auto& file) {
+    return file.first.rfind("e/deep/2 (kept from isle", 0) == 0;
+  });
+  ASSERT_NE(kept, there.end());
+  EXPECT_EQ(kept->second, "ours 2");
+  there.erase(kept);
+  EXPECT_EQ(there, (Files{{"e/1", "ours 1"}, {"e/deep/2", "theirs"}, {"e/deep/3", "ours 3"}}));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names("e/deep").size(), 3u);
+  EXPECT_EQ(Names(""), std::vector<std::string>{"e"});
+}
+
+TEST_F(MetTest, InterruptedAnywhereItGoesOn) {
+  for (const char* kind : {"move", "deep", "look", "list", "remove-many"}) {
+    {
+      const Lock lock(world_.mutex);
+      world_.objects.clear();
+    }
+    for (const char* name : {"1", "deep/2", "deep/3", "deep/4"})
+      world_.Put(std::string("d/") + name, name);
+    Open();
+    ASSERT_EQ(Names("d").size(), 2u);
+    ASSERT_EQ(Names("d/deep").size(), 3u);
+    world_.Put("e/theirs", "theirs");
+    Loses(kind, {false, true, true});
+    Fails(kind, {false, false, false, true});
+    ASSERT_TRUE(hands().Move("d", "e").ok());
+    ASSERT_TRUE(Eventually([&] { return There().count("e/1") > 0; }));
+    Close();
+    Open();
+    FlushAll();
+    EXPECT_EQ(There(), (Files{{"e/1", "1"},
+                              {"e/deep/2", "deep/2"},
+                              {"e/deep/3", "deep/3"},
+                              {"e/deep/4", "deep/4"},
+                              {"e/theirs", "theirs"}}))
+        << kind;
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+    Loses(kind, {});
+    Fails(kind, {});
+  }
+}
+
+TEST_F(MetTest, TakenBackHalfWayAllIsInItsFormerPlace) {
+  Fails("move", {false, true, true, true});
+  std::atomic<bool> moved{false};
+  world_.on_moved = [&] {
+    if (There().count("d/1") + There().count("d/deep/2") + There().count("d/deep/3") == 3) return;
+    if (!moved.exchange(true)) Ignore(hands().Move("e", "d"));
+  };
+  Meet();
+  ASSERT_TRUE(Eventually([&] { return moved.load(); }));
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"d/1", "ours 1"},
+                            {"d/deep/2", "ours 2"},
+                            {"d/deep/3", "ours 3"},
+                            {"e/deep/2", "theirs"}}));
+  world_.on_moved = nullptr;
+}
+
+}  // namespace
+}  // namespace pargeter::test
