@@ -11,6 +11,7 @@
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -28,7 +29,9 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     if (provider_->HoldsContent(job->path, *there, &source)) {
       // our own upload, whose answer was lost, or the same bytes from another side
       PG_TRY(CommitUpload(job, *there, Sent::kBytes));
-      return Outcome::kDone;
+      if (provider_->Can().tells_writer || there->attributes.origin == OriginOf(job->id))
+        return Outcome::kDone;
+      return SendAttributesToo(job->id);
     }
   }
   bool late = false;
@@ -46,12 +49,27 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     return Outcome::kAgain;
   }
   bool ours = false;
+  if (there.ok()) {
+    PG_ASSIGN(ours, WasSent(job->node, job->path, *there, job->cancel));
+  }
   const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
-  if (there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
+  if (!ours && there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
     PG_ASSIGN(ours, MadeBy(*job, *there));
     // or it was moved there, and nobody learnt of it
     if (!ours && tried) {
       PG_ASSIGN(ours, WentThere(*job, *there));
+    }
+  }
+  bool occupants = false;  // of the one whose place this is
+  if (there.ok() && job->occupant != kNoNode) {
+    std::optional<Node> occupant;
+    {
+      const Lock tree(tree_mutex_);
+      if (const auto live = Get(job->occupant); live.ok()) occupant = (*live)->node;
+    }
+    if (occupant) {
+      PG_ASSIGN(occupants, WasSent(*occupant, job->path, *there, job->cancel));
+      occupants = occupants || there->attributes.origin == WriterOf(*occupant);
     }
   }
   const Lock tree(tree_mutex_);
@@ -66,6 +84,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     SetThere(&node, job->parent, job->key);
     node.tried_parent = kNoNode;
     node.tried_name.clear();
+    if (!HasParts(node.upload)) node.upload.clear();
     if (live->content) {
       const Lock lock(live->content->mu);
       live->content->source.path = job->path;
@@ -83,7 +102,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     return Outcome::kAgain;
   PG_ASSIGN(Live * occupant,
             job->occupant == kNoNode ? Result<Live*>(nullptr) : Get(job->occupant));
-  if (there.ok() && occupant != nullptr && there->attributes.origin == WriterOf(occupant->node)) {
+  if (occupants && occupant != nullptr) {
     // the same of the one whose place this is: it was deleted or moved here all the same
     occupant->node.version = there->version;
     PG_TRY(Save(occupant));
@@ -132,6 +151,17 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   LogAbout(LogLevel::kWarning, {job->path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", name, live->node.name);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+  return Outcome::kAgain;
+}
+
+// An upload was interrupted after its bytes, before its attributes.
+Result<Drive::Outcome> Drive::SendAttributesToo(NodeId id) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  if (live->node.gone()) return Outcome::kAgain;
+  live->node.dirty |= kAttributes;
+  if (live->node.intent == 0) PG_TRY(AddIntent(live));
+  PG_TRY(Save(live));
   return Outcome::kAgain;
 }
 
@@ -191,6 +221,7 @@ Status Drive::KeepBeside(Live* live) {
     node.version.clear();
   }
   node.conflict = true;
+  if (!HasParts(node.upload)) node.upload.clear();
   Tell([parent = node.parent, name = node.name](ChangeListener* l) {
     l->NameChanged(parent, name);
   });

@@ -562,6 +562,10 @@ class Drive {
   Result<Outcome> UploadFile(Job* job);
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
+  // Without the lock. Is it what an upload of the node sent to `path`, without an answer that
+  // anybody heard? A store that does not tell the writer is asked for the bytes.
+  Result<bool> WasSent(const Node& node, const std::string& path, const Entry& there,
+                       const Cancel& cancel);
   Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
   Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
   Status EndParts(const std::string& journalled, const Cancel& cancel);
@@ -596,6 +600,7 @@ class Drive {
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
+  Result<Outcome> SendAttributesToo(NodeId id) EXCLUDES(tree_mutex_);
   Result<std::string> NameBeside(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);

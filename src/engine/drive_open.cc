@@ -11,6 +11,7 @@
 #include "cache/eviction.h"
 #include "engine/drive.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "engine/drive.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -125,6 +126,7 @@ Status Drive::BringBack(Node node) {
   n.intent = 0;
   n.attempts = 0;
   n.error.clear();
+  if (!HasParts(n.upload)) n.upload.clear();
   SetThere(&n, parent, key);
   // its name is taken here by now, or a former attempt of it has to be ended
   if (n.there == There::kElsewhere || n.tried_parent != kNoNode || !n.upload.empty())

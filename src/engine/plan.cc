@@ -9,6 +9,7 @@
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -32,7 +33,7 @@ Status Drive::PlanJob(Job* job) {
     wait(Duration(1000));
     return {};
   }
-  if (IsHeld(node) && !IsToBeTakenBack(node)) {
+  if (IsHeld(node) && !IsToBeTakenBack(node) && !HasParts(node.upload)) {
     wait(Duration(3600'000));
     return {};
   }
@@ -142,7 +143,7 @@ Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
 Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
   using Why = Blocker::Why;
   if (IsToBeTakenBack(node)) return MoveAboveTried(node);
-  if (node.gone() && node.there != There::kAbsent && node.upload.empty()) {
+  if (node.gone() && node.there != There::kAbsent && !HasParts(node.upload)) {
     // the node that takes this one's place at the store overwrites it there; and a copy may need it
     PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
     const bool replaced = heir != nullptr && heir->node.intent != 0 &&
@@ -183,7 +184,7 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
     const bool held = IsHeld(*other);
     const bool emptied_first = other->kind == NodeKind::kFolder && !held;
     // so is what a former attempt of it left elsewhere: it is known by what is here
-    if (leaving->upload || !other->upload.empty() || other->tried_parent != kNoNode ||
+    if (leaving->upload || HasParts(other->upload) || other->tried_parent != kNoNode ||
         emptied_first)
       return std::optional(Blocker{other->id, Why::kTried});
     if (held && other->kind == NodeKind::kFolder) {
@@ -290,6 +291,9 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   if (made.attributes.origin == OriginOf(job.id)) return true;
+  PG_ASSIGN(const bool sent, WasSent(job.node, job.tried_path.empty() ? job.path : job.tried_path,
+                                     made, job.cancel));
+  if (sent) return true;
   if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
     return false;
   const auto original = provider_->Look(job.there_path, job.cancel);
@@ -411,6 +415,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
   copied_below_.erase(job->id);
+  if (SentTo(live->node.upload, job->tried_path)) live->node.upload.clear();
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));

@@ -7,12 +7,14 @@
 #include <ctime>
 #include <thread>
 
+#include "base/digest.h"
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -45,7 +47,7 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
   if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
   if (!job->tried_path.empty()) return TakeBack(job);
   const Node& node = job->node;
-  if (!node.upload.empty() && (node.gone() || !(node.dirty & kData))) {
+  if (HasParts(node.upload) && (node.gone() || !(node.dirty & kData))) {
     // begun for bytes that nobody wants up any more
     PG_TRY(EndParts(node.upload, job->cancel));
     PG_TRY(JournalParts(node.id, ""));
@@ -171,12 +173,17 @@ Result<Entry> Drive::SendContent(Job* job) {
   const Capabilities can = provider_->Can();
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
   PG_TRY(EndParts(job->node.upload, job->cancel));  // of when it was larger
-  if (job->node.kind == NodeKind::kSymlink) {
-    TextSource body(SymlinkBody(job->node.target));
-    return provider_->Write(job->path, &body, job->attributes, job->only_if, job->cancel);
-  }
-  ContentSource source(job->content, 0, job->size, options_.disk);
-  return provider_->Write(job->path, &source, job->attributes, job->only_if, job->cancel);
+  TextSource link(SymlinkBody(job->node.target));
+  ContentSource content(job->content, 0, job->size, options_.disk);
+  WriteSource* body = &content;
+  if (job->node.kind == NodeKind::kSymlink) body = &link;
+  const auto journal = [&](const std::string& digest) {
+    return JournalParts(job->id, WithSent(job->node.upload, job->path, body->Size(), digest));
+  };
+  SentSource sent(body, journal);
+  if (!can.tells_writer && body->Size() == 0) PG_TRY(journal(Md5("")));
+  return provider_->Write(job->path, can.tells_writer ? body : &sent, job->attributes, job->only_if,
+                          job->cancel);
 }
 
 Status Drive::JournalParts(NodeId id, const std::string& upload) {
@@ -198,7 +205,7 @@ Status Drive::JournalUnknownParts(NodeId id, const std::string& path) {
 // and the path where it is not known whether it was begun, nor under which id; all below a path
 // that ends in "/".
 Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
-  if (journalled.empty()) return {};
+  if (!HasParts(journalled)) return {};
   const auto end = journalled.find('\n');
   const std::string path = journalled.substr(end + 1);
   if (journalled[0] != '?') {
@@ -294,7 +301,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   Node& node = live->node;
   node.version = entry.version;
   node.there_size = entry.size;
-  if (job->parts_ended) node.upload.clear();
+  if (job->parts_ended || !HasParts(node.upload)) node.upload.clear();
   node.tried_parent = kNoNode;
   node.tried_name.clear();
   node.copy_version.clear();
@@ -410,6 +417,7 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.size = old.there_size = job.node.there_size;
   old.mtime = old.ctime = job.node.mtime;
   old.target = OriginOf(job.id);
+  if (SentTo(job.node.upload, job.there_path)) old.upload = job.node.upload;
   old.intent = index_->NextIntent();
   old.intent_since = options_.clock->Wall();
   PG_TRY(index_->Insert(&old));

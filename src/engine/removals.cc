@@ -106,7 +106,10 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     const auto there = provider_->Look(path, cancel);
     if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
     if (there->version == version) continue;  // it is what it was after all
-    if (there->attributes.origin != WriterOf(node)) return {};
+    if (there->attributes.origin != WriterOf(node)) {
+      PG_ASSIGN(const bool sent, WasSent(node, path, *there, cancel));
+      if (!sent) return {};
+    }
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
     if (here != nullptr && here->node.kind != NodeKind::kFolder) {

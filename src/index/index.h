@@ -76,7 +76,7 @@ struct Node {
   std::uint64_t generation = 0;  // goes up with every local change of content
   std::string copy_of;           // path at the store that this is to be a copy of, or ""
   std::string copy_version;
-  std::string upload;  // id of an upload in parts that is under way, or ""
+  std::string upload;  // what was begun to be sent, and where; or "". See engine/sent.cc
   // Where something was last begun to be made at the store, of which it is not known whether it
   // came to be; kNoNode: nowhere.
   NodeId tried_parent = kNoNode;

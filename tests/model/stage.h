@@ -40,6 +40,7 @@ class Stage {
     world_.copies_in_parts_above = 120000;
     world_.moves_folders = options.seed % 2 == 1;
     world_.moves_files = world_.serial_versions = options.seed % 4 == 1;
+    world_.forgets_origins = options.seed % 8 == 1;
   }
   ~Stage() { Close(0), Close(1); }
 

@@ -42,6 +42,7 @@ class DriveTest : public testing::Test {
     o.upload_workers = 4;
     o.fetch_workers = 2;
     o.retry_pause = retry_pause_;
+    o.trial_pause = trial_pause_;
     o.disk = &disk_;
     auto drive = Drive::Open(o, std::make_unique<FakeStore>(&world_));
     ASSERT_TRUE(drive.ok()) << drive.error().what;
@@ -131,7 +132,8 @@ class DriveTest : public testing::Test {
   bool read_only_ = false;
   std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
-  Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50};
+  Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
+      trial_pause_ = DriveOptions().trial_pause;
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;

@@ -69,6 +69,8 @@ struct FakeWorld {
   // are its digest, but for what came up in parts: a copy of that is in one.
   bool serial_versions = false;
   std::uint64_t serials GUARDED_BY(mutex) = 0;
+  std::function<void()> die_after_write GUARDED_BY(mutex);  // of bytes, before their attributes
+  bool forgets_origins = false;                             // with serial_versions
   struct Upload {
     std::string path;
     Attributes attributes;
@@ -157,6 +159,7 @@ class FakeStore : public Provider {
   Capabilities Can() const override {
     Capabilities can;
     can.create = can.replace = Guard::kAtomic;
+    can.tells_writer = !w_.serial_versions;
     can.multipart_above = w_.multipart_above;
     can.part_size = w_.multipart_above / 2;
     can.copies_in_parts_above = w_.copies_in_parts_above;
@@ -300,7 +303,18 @@ class FakeStore : public Provider {
       return Error(Code::kTimeout, "no answer came");
     }
     PG_TRY(Holds(path, only_if));
-    w_.Set(path, {body, attributes});
+    if (!w_.serial_versions) {
+      w_.Set(path, {body, attributes});
+      PG_TRY(Answer());
+      return EntryOf(path, w_.objects[path]);
+    }
+    // such stores take attributes by a request of their own
+    w_.Set(path, {body, {}});
+    if (w_.die_after_write) w_.die_after_write();
+    PG_TRY(Answer());
+    PG_TRY(Ask("attributes " + path));
+    w_.objects[path].attributes = attributes;
+    if (w_.forgets_origins) w_.objects[path].attributes.origin.clear();
     PG_TRY(Answer());
     return EntryOf(path, w_.objects[path]);
   }
@@ -398,6 +412,7 @@ class FakeStore : public Provider {
     PG_TRY(Holds(to, only_if));
     FakeWorld::Object copy = it->second;
     if (attributes != nullptr) copy.attributes = *attributes;
+    if (w_.forgets_origins) copy.attributes.origin.clear();
     copy.in_parts = false;
     w_.Set(to, std::move(copy));
     PG_TRY(Answer());

@@ -65,6 +65,7 @@ void S3Provider::Learn(const std::function<void(Learnt&)>& change) {
 Capabilities S3Provider::Can() const {
   const Learnt l = learnt();
   Capabilities can;
+  can.tells_writer = true;
   can.create = l.create;
   can.replace = l.replace;
   can.multipart_above = options_.multipart_above;

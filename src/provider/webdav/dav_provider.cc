@@ -41,6 +41,7 @@ Capabilities DavProvider::Can() const {
   can.real_folders = true;
   if (!l.probed) return can;
   const bool directly = WritesDirectly(l);
+  can.tells_writer = !directly && l.properties;
   can.moves_folders = l.move_absent;
   can.moves_files = l.move_absent && l.move_keeps && (l.properties_keep || !l.properties);
   can.create = directly || l.move_absent ? Guard::kAtomic : Guard::kCheckFirst;

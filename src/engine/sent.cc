@@ -1,0 +1,104 @@
+#include "engine/sent.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+#include <vector>
+
+#include "base/text.h"
+#include "engine/drive.h"
+
+namespace pargeter {
+
+namespace {
+
+constexpr std::size_t kRemembered = 8;
+
+std::string Mark(std::uint64_t size, const std::string& digest) {
+  return fmt::format("{}:{}", size, Hex(digest));
+}
+
+std::vector<std::string> Marks(const std::string& upload) {
+  if (upload.empty() || upload[0] != '=') return {};
+  return Split(upload.substr(1, upload.find('\n') - 1), ',');
+}
+
+class DigestSink : public ReadSink {
+ public:
+  Status Begin(const Entry&) override {
+    md5_.Reset();
+    return {};
+  }
+  Status Write(std::string_view data) override {
+    md5_.Update(data);
+    return {};
+  }
+  std::string Finish() { return md5_.Finish(); }
+
+ private:
+  Md5Stream md5_;
+};
+
+}  // namespace
+
+bool SentTo(const std::string& upload, const std::string& path) {
+  return !upload.empty() && upload[0] == '=' && upload.substr(upload.find('\n') + 1) == path;
+}
+
+std::string WithSent(const std::string& upload, const std::string& path, std::uint64_t size,
+                     const std::string& digest) {
+  std::vector<std::string> marks;
+  if (SentTo(upload, path)) marks = Marks(upload);
+  const std::string mark = Mark(size, digest);
+  std::erase(marks, mark);
+  marks.push_back(mark);
+  if (marks.size() > kRemembered) marks.erase(marks.begin());
+  std::string out;
+  for (const std::string& one : marks) out += (out.empty() ? "=" : ",") + one;
+  return out + "\n" + path;
+}
+
+bool AnyOfSize(const std::string& upload, std::uint64_t size) {
+  const std::string start = std::to_string(size) + ":";
+  for (const std::string& mark : Marks(upload)) {
+    if (mark.compare(0, start.size(), start) == 0) return true;
+  }
+  return false;
+}
+
+bool IsAmong(const std::string& upload, std::uint64_t size, const std::string& digest) {
+  const std::vector<std::string> marks = Marks(upload);
+  return std::find(marks.begin(), marks.end(), Mark(size, digest)) != marks.end();
+}
+
+Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t offset) {
+  PG_ASSIGN(const std::size_t n, source_.Read(data, size, offset));
+  if (offset == 0 && at_ != 0) {  // once more from the start
+    md5_.Reset();
+    at_ = 0;
+  }
+  if (offset != at_ || n == 0) return n;
+  md5_.Update({data, n});
+  at_ += n;
+  if (at_ == Size()) PG_TRY(tell_(md5_.Finish()));
+  return n;
+}
+
+Result<bool> Drive::WasSent(const Node& node, const std::string& path, const Entry& there,
+                            const Cancel& cancel) {
+  if (there.kind == Kind::kFolder || !SentTo(node.upload, path)) return false;
+  if (!AnyOfSize(node.upload, there.size)) return false;
+  DigestSink sink;
+  if (there.size > 0) {
+    const Status read = provider_->Read(path, there.version, 0, there.size, &sink, cancel);
+    if (!read.ok() && (read.error().code == Code::kChanged || read.error().code == Code::kNotFound))
+      return false;
+    if (!read.ok()) return read.error();
+  } else {
+    PG_TRY(sink.Begin(there));
+  }
+  return IsAmong(node.upload, there.size, sink.Finish());
+}
+
+}  // namespace pargeter

@@ -1,0 +1,40 @@
+// What an upload has begun to send, written down (Node::upload) so that it is known again:
+//   "=SIZE:MD5,...\nPATH"   bytes that were sent whole to PATH, the last few of them; their store
+//                           does not tell who wrote what
+//   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (Drive::EndParts)
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <string>
+#include <string_view>
+
+#include "base/digest.h"
+#include "provider/provider.h"
+
+namespace pargeter {
+
+inline bool HasParts(const std::string& upload) { return !upload.empty() && upload[0] != '='; }
+bool SentTo(const std::string& upload, const std::string& path);
+// `digest`: 16 bytes.
+std::string WithSent(const std::string& upload, const std::string& path, std::uint64_t size,
+                     const std::string& digest);
+bool AnyOfSize(const std::string& upload, std::uint64_t size);
+bool IsAmong(const std::string& upload, std::uint64_t size, const std::string& digest);
+
+// Passes the bytes on, and tells their digest before it gives the last of them away.
+class SentSource : public WriteSource {
+ public:
+  using Tell = std::function<Status(const std::string& digest)>;
+  SentSource(WriteSource* source, Tell tell) : source_(*source), tell_(std::move(tell)) {}
+  std::uint64_t Size() const override { return source_.Size(); }
+  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override;
+
+ private:
+  WriteSource& source_;
+  const Tell tell_;
+  Md5Stream md5_;
+  std::uint64_t at_ = 0;
+};
+
+}  // namespace pargeter

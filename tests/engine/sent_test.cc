@@ -1,0 +1,135 @@
+// Stores that do not tell who wrote what, or only by a request after the bytes: an upload that was
+// cut off there is known again by what was sent.
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+using Files = std::map<std::string, std::string>;
+
+class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
+ protected:
+  SentTest() {
+    world_.moves_files = world_.moves_folders = world_.serial_versions = true;
+    world_.forgets_origins = GetParam();
+    retry_pause_ = trial_pause_ = Duration(10);
+  }
+  Hands hands() { return Hands(drive_.get()); }
+  // The bytes of "second" have come to f, the process died at once.
+  void CutOff(bool is_new) {
+    if (!is_new) world_.Put("f", "first");
+    Open();
+    ASSERT_EQ(Names("").size(), is_new ? 0u : 1u);
+    std::atomic<bool> dead{false};
+    world_.cut_off = [&dead] { return dead.load(); };
+    {
+      const Lock lock(world_.mutex);
+      world_.die_after_write = [&dead] { dead = true; };
+    }
+    ASSERT_TRUE(Write("f", "second").ok());
+    ASSERT_TRUE(Eventually([&] { return dead.load(); }));
+    Close();
+    world_.cut_off = nullptr;
+    {
+      const Lock lock(world_.mutex);
+      world_.die_after_write = nullptr;
+      world_.offline = true;
+    }
+    Open();
+  }
+  void Online() {
+    world_.SetOffline(false);
+    FlushAll();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  }
+  void ExpectAll(const Files& files) {
+    EXPECT_EQ(world_.All(), files);
+    std::vector<std::string> names;
+    for (const auto& [name, text] : files) {
+      names.push_back(name);
+      EXPECT_EQ(*Read(name), text);
+    }
+    EXPECT_EQ(Names(""), names);
+  }
+};
+INSTANTIATE_TEST_SUITE_P(OriginsForgotten, SentTest, testing::Bool());
+
+TEST_P(SentTest, ChangedSinceItIsNoConflict) {
+  for (const bool is_new : {false, true}) {
+    CutOff(is_new);
+    ASSERT_TRUE(Write("f", "third, and longer").ok());
+    Online();
+    ExpectAll({{"f", "third, and longer"}});
+    ASSERT_TRUE(hands().Remove("f").ok());
+    FlushAll();
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+}
+
+TEST_P(SentTest, DeletedSinceItDoesNotComeBack) {
+  for (const bool is_new : {false, true}) {
+    CutOff(is_new);
+    ASSERT_TRUE(hands().Remove("f").ok());
+    Online();
+    ExpectAll({});
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+}
+
+TEST_P(SentTest, MovedSinceItLeavesNothing) {
+  for (const bool is_new : {false, true}) {
+    CutOff(is_new);
+    ASSERT_TRUE(hands().Move("f", "g").ok());
+    ASSERT_TRUE(hands().Patch("g", "THI", 0).ok());
+    Online();
+    ExpectAll({{"g", "THIond"}});
+    ASSERT_TRUE(hands().Remove("g").ok());
+    FlushAll();
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+}
+
+TEST_P(SentTest, ReplacedSinceByAnotherItIsNoConflict) {
+  for (const bool is_new : {false, true}) {
+    CutOff(is_new);
+    ASSERT_TRUE(Write("g", "of an editor").ok());
+    ASSERT_TRUE(hands().Move("g", "f").ok());
+    Online();
+    ExpectAll({{"f", "of an editor"}});
+    ASSERT_TRUE(hands().Remove("f").ok());
+    FlushAll();
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+}
+
+TEST_P(SentTest, WhatOthersPutThereIsTheirs) {
+  CutOff(false);
+  {
+    const Lock lock(world_.mutex);
+    world_.Set("f", {"SECOND", {}});  // as long
+  }
+  ASSERT_TRUE(Write("f", "third").ok());
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_EQ(drive_->Summary().conflicts, 1u);
+  EXPECT_EQ(world_.All()["f"], "SECOND");
+}
+
+TEST_P(SentTest, UnchangedItIsDoneAndGetsItsAttributes) {
+  CutOff(true);
+  Online();
+  ExpectAll({{"f", "second"}});
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(world_.objects["f"].attributes.mode, 0644u);
+}
+
+}  // namespace
+}  // namespace pargeter::test
