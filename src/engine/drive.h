@@ -546,10 +546,11 @@ class Drive {
   Status SeeWhatCame(Job* job);
   Result<std::vector<Entry>> AllBelow(const std::string& folder, const Cancel& cancel);
   bool MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const;
-  // Without the lock. Did the store make it of that version of `from`? kNotFound or kChanged from
-  // the store: `from` is another by now, and nobody can tell any more.
-  Result<bool> IsCopy(const std::string& from, const std::string& version, std::uint64_t size,
-                      const Entry& copy, const Cancel& cancel);
+  // Without the lock. Did the store make it of that version of `from`? False if that is not there
+  // any more. To find out it may be copied once more to a folder `below`, below which unfinished
+  // uploads are journalled; "": to the drive's own.
+  Result<bool> IsCopy(const Job& job, const std::string& below, const std::string& from,
+                      const std::string& version, std::uint64_t size, const Entry& copy);
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
       REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <atomic>
 #include <thread>
+#include <utility>
 
 #include "base/digest.h"
 #include "base/text.h"
@@ -32,14 +33,18 @@ bool Drive::MayBeCopy(const std::string& version, std::uint64_t size, const Entr
 
 // Most versions are digests of the content, and a copy has its original's. Of the others only the
 // store knows: it copies it once more, and the copies are compared.
-Result<bool> Drive::IsCopy(const std::string& from, const std::string& version, std::uint64_t size,
-                           const Entry& copy, const Cancel& cancel) {
+Result<bool> Drive::IsCopy(const Job& job, const std::string& below, const std::string& from,
+                           const std::string& version, std::uint64_t size, const Entry& copy) {
   if (!MayBeCopy(version, size, copy)) return false;
   if (copy.version == version) return true;
-  // each copy is a version of its own, or they take too long
-  if (provider_->Can().moves_files || CopiedInParts(size)) return false;
-  const std::string scratch =
-      std::string(kScratchPrefix) + "same-" + Hex(Md5(from + "\n" + version + "\n" + own_id_));
+  if (provider_->Can().moves_files) return false;  // each copy is a version of its own
+  const Cancel& cancel = job.cancel;
+  const std::string scratch = below + std::string(kScratchPrefix) + "same-" +
+                              Hex(Md5(from + "\n" + version + "\n" + own_id_));
+  if (CopiedInParts(size) && below.empty()) {
+    PG_TRY(EndParts(job.node.upload, cancel));
+    PG_TRY(JournalUnknownParts(job.id, scratch));
+  }
   const auto again =
       provider_->Copy(from, version, size, scratch, nullptr, Precondition::Anything(), cancel);
   if (!again.ok()) {
@@ -118,7 +123,8 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
   if (there.ok() && IsFolder(object)) return {};
   if (there.ok()) {
-    PG_ASSIGN(const bool before, IsCopy(from, object.version, object.size, *there, job->cancel));
+    PG_ASSIGN(const bool before,
+              IsCopy(*job, job->path + "/", from, object.version, object.size, *there));
     if (before) {
       came(*there);
       return {};
@@ -215,6 +221,8 @@ Status Drive::TakeBackFolder(Job* job) {
     const auto it = copied_below_.find(job->id);
     if (it != copied_below_.end()) copied = it->second;
   }
+  const std::string below = job->tried_path + "/";
+  bool journalled = false;
   std::vector<Provider::Removal> copies;
   for (const Entry& entry : made) {
     const auto it = others.find(entry.name);
@@ -223,13 +231,16 @@ Status Drive::TakeBackFolder(Job* job) {
     const auto known = copied.find(entry.name);
     bool same = entry.version == other.version ||
                 (known != copied.end() && known->second == std::pair(entry.version, other.version));
-    const std::string here = job->tried_path + "/" + entry.name,
-                      elsewhere = job->there_path + "/" + entry.name;
+    const std::string here = below + entry.name, elsewhere = job->there_path + "/" + entry.name;
+    if (!same && CopiedInParts(entry.size) && !std::exchange(journalled, true)) {
+      PG_TRY(EndParts(job->node.upload, job->cancel));
+      PG_TRY(JournalUnknownParts(job->id, below));
+    }
     if (!same) {  // before a restart, perhaps: either may be the original
-      PG_ASSIGN(same, IsCopy(here, entry.version, entry.size, other, job->cancel));
+      PG_ASSIGN(same, IsCopy(*job, below, here, entry.version, entry.size, other));
     }
     if (!same) {
-      PG_ASSIGN(same, IsCopy(elsewhere, other.version, other.size, entry, job->cancel));
+      PG_ASSIGN(same, IsCopy(*job, below, elsewhere, other.version, other.size, entry));
     }
     if (same) copies.push_back({here, entry.version});
   }

@@ -51,7 +51,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
     if (!target.ok() && target.error().code != Code::kNotFound) return target.error();
     bool made = false;
     if (move && target.ok() && (!in_one || entry.error().code == Code::kNotFound)) {
-      PG_ASSIGN(made, IsCopy(from, version, node.there_size, *target, job->cancel));
+      PG_ASSIGN(made, IsCopy(*job, "", from, version, node.there_size, *target));
     }
     if (made) {
       entry = target;  // made by a former attempt, whose answer was lost

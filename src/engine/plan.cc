@@ -299,7 +299,7 @@ Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   const auto original = provider_->Look(job.there_path, job.cancel);
   if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
   if (!original.ok() || original->version != job.node.version) return false;
-  return IsCopy(job.there_path, original->version, original->size, made, job.cancel);
+  return IsCopy(job, "", job.there_path, original->version, original->size, made);
 }
 
 static std::pair<std::string, std::string> Parted(const std::string& path) {

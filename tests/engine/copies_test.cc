@@ -77,7 +77,9 @@ TEST_F(CopiesTest, WhatWaitsInAMovedFolderIsNoConflict) {
 // Each point at which the move of a folder can be interrupted.
 TEST_F(CopiesTest, AMoveThatIsInterruptedGoesOnWithTheCopiesThatAreThere) {
   for (const char* kind : {"copy", "remove-many", "deep", "remove", "look"}) {
-    for (const bool restart : {false, true}) {
+    for (const auto& [restart, parts] :
+         {std::pair(false, 0), {true, 0}, {false, 300}, {true, 300}}) {
+      world_.copies_in_parts_above = static_cast<std::uint64_t>(parts);
       {
         const Lock lock(world_.mutex);
         world_.objects.clear();
@@ -98,7 +100,8 @@ TEST_F(CopiesTest, AMoveThatIsInterruptedGoesOnWithTheCopiesThatAreThere) {
       FlushAll();
       EXPECT_EQ(There(),
                 (Files{{"e/0", scan_}, {"e/1", scan_}, {"e/2", scan_}, {"e/deep/own", other_}}))
-          << kind << restart;
+          << kind << restart << parts;
+      EXPECT_EQ(world_.Uploads(), 0u) << kind << restart << parts;
       Close();
       std::filesystem::remove_all(folder_ / "state");
       Loses(kind, {});

@@ -332,6 +332,23 @@ TEST_F(CloudDriveTest, AFullAccountLosesNothing) {
   EXPECT_EQ(other_->Get("b"), std::string(20000, '\0'));
 }
 
+TEST_F(CloudDriveTest, AVersionThatTheServerNamesWronglyIsNotBelieved) {
+  Begin();
+  SetFault(machine_->peer(), "wrong-etag,method=PUT,key=list,times=1");
+  ASSERT_EQ(machine_->Shell("printf one > list").exit_code, 0);
+  Flush();
+  ASSERT_EQ(machine_->Shell("chmod 640 list && printf two >> list").exit_code, 0);
+  Flush();
+  EXPECT_EQ(machine_->Shell("ls").out, "list\n");
+  EXPECT_EQ(other_->Get("list"), "onetwo");
+  SetFault(machine_->peer(), "wrong-etag,method=PUT,key=label,times=1");
+  ASSERT_EQ(machine_->Shell("printf one > label").exit_code, 0);
+  Flush();
+  ASSERT_EQ(machine_->Shell("rm label").exit_code, 0);
+  Flush();
+  EXPECT_EQ(other_->Get("label"), "(none)");
+}
+
 TEST_F(CloudDriveTest, TwoWritersLoseNothing) {
   Begin({"--silent-put"});
   ASSERT_TRUE(other_->Put("list", "one"));

@@ -227,7 +227,8 @@ Status DavProvider::SetProperties(const std::string& path, const Attributes& att
   call.body = PropertiesBody(packed, link);
   if (!version.empty()) call.headers = {{"if-match", Quoted(version)}};
   const auto answer = wire_.Send(call);
-  if (!answer.ok() && answer.error().code == Code::kChanged) return {};  // another's file by now
+  // another's file by now; or the server named a version that it never was
+  if (!answer.ok() && answer.error().code == Code::kChanged) return answer.error();
   if (!answer.ok()) {
     if (MayRetry(answer.error().code) || !link.empty()) return answer.error();
     Log(LogLevel::kDebug, "{}", answer.error().what);
