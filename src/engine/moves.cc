@@ -9,6 +9,7 @@
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -32,6 +33,10 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   PG_TRY(EndParts(node.upload, job->cancel));
   const bool in_parts = !in_one && CopiedInParts(size);
   if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
+  // where it is, so only its attributes go: they may make another version of it
+  if (from == job->path && !provider_->Can().tells_writer && job->attributes.mtime)
+    PG_TRY(JournalParts(job->id,
+                        WithSent(node.upload, job->path, TimeMark(size, *job->attributes.mtime))));
   auto entry = in_one
                    ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
                    : provider_->Copy(from, version, size, job->path,

@@ -178,7 +178,8 @@ Result<Entry> Drive::SendContent(Job* job) {
   WriteSource* body = &content;
   if (job->node.kind == NodeKind::kSymlink) body = &link;
   const auto journal = [&](const std::string& digest) {
-    return JournalParts(job->id, WithSent(job->node.upload, job->path, body->Size(), digest));
+    return JournalParts(job->id,
+                        WithSent(job->node.upload, job->path, BytesMark(body->Size(), digest)));
   };
   SentSource sent(body, journal);
   if (!can.tells_writer && body->Size() == 0) PG_TRY(journal(Md5("")));

@@ -15,10 +15,6 @@ namespace {
 
 constexpr std::size_t kRemembered = 8;
 
-std::string Mark(std::uint64_t size, const std::string& digest) {
-  return fmt::format("{}:{}", size, Hex(digest));
-}
-
 std::vector<std::string> Marks(const std::string& upload) {
   if (upload.empty() || upload[0] != '=') return {};
   return Split(upload.substr(1, upload.find('\n') - 1), ',');
@@ -46,30 +42,23 @@ bool SentTo(const std::string& upload, const std::string& path) {
   return !upload.empty() && upload[0] == '=' && upload.substr(upload.find('\n') + 1) == path;
 }
 
-std::string WithSent(const std::string& upload, const std::string& path, std::uint64_t size,
-                     const std::string& digest) {
+std::string BytesMark(std::uint64_t size, const std::string& digest) {
+  return fmt::format("{}:{}", size, Hex(digest));
+}
+
+std::string TimeMark(std::uint64_t size, Nanos mtime) {
+  return fmt::format("{}@{}", size, mtime / 1'000'000'000);
+}
+
+std::string WithSent(const std::string& upload, const std::string& path, const std::string& mark) {
   std::vector<std::string> marks;
   if (SentTo(upload, path)) marks = Marks(upload);
-  const std::string mark = Mark(size, digest);
   std::erase(marks, mark);
   marks.push_back(mark);
   if (marks.size() > kRemembered) marks.erase(marks.begin());
   std::string out;
   for (const std::string& one : marks) out += (out.empty() ? "=" : ",") + one;
   return out + "\n" + path;
-}
-
-bool AnyOfSize(const std::string& upload, std::uint64_t size) {
-  const std::string start = std::to_string(size) + ":";
-  for (const std::string& mark : Marks(upload)) {
-    if (mark.compare(0, start.size(), start) == 0) return true;
-  }
-  return false;
-}
-
-bool IsAmong(const std::string& upload, std::uint64_t size, const std::string& digest) {
-  const std::vector<std::string> marks = Marks(upload);
-  return std::find(marks.begin(), marks.end(), Mark(size, digest)) != marks.end();
 }
 
 Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t offset) {
@@ -88,7 +77,15 @@ Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t
 Result<bool> Drive::WasSent(const Node& node, const std::string& path, const Entry& there,
                             const Cancel& cancel) {
   if (there.kind == Kind::kFolder || !SentTo(node.upload, path)) return false;
-  if (!AnyOfSize(node.upload, there.size)) return false;
+  const std::vector<std::string> marks = Marks(node.upload);
+  const auto among = [&marks](const std::string& mark) {
+    return std::find(marks.begin(), marks.end(), mark) != marks.end();
+  };
+  if (there.attributes.mtime && among(TimeMark(there.size, *there.attributes.mtime))) return true;
+  const std::string so_long = std::to_string(there.size) + ":";
+  if (std::none_of(marks.begin(), marks.end(),
+                   [&](const std::string& mark) { return mark.rfind(so_long, 0) == 0; }))
+    return false;
   DigestSink sink;
   if (there.size > 0) {
     const Status read = provider_->Read(path, there.version, 0, there.size, &sink, cancel);
@@ -98,7 +95,7 @@ Result<bool> Drive::WasSent(const Node& node, const std::string& path, const Ent
   } else {
     PG_TRY(sink.Begin(there));
   }
-  return IsAmong(node.upload, there.size, sink.Finish());
+  return among(BytesMark(there.size, sink.Finish()));
 }
 
 }  // namespace pargeter

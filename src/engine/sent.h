@@ -1,6 +1,6 @@
 // What an upload has begun to send, written down (Node::upload) so that it is known again:
-//   "=SIZE:MD5,...\nPATH"   bytes that were sent whole to PATH, the last few of them; their store
-//                           does not tell who wrote what
+//   "=MARK,...\nPATH"       what was sent to PATH, the last few of it; its store does not tell who
+//                           wrote what. SIZE:MD5 for bytes, SIZE@SECONDS for a time of change
 //   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (Drive::EndParts)
 #pragma once
 
@@ -16,11 +16,9 @@ namespace pargeter {
 
 inline bool HasParts(const std::string& upload) { return !upload.empty() && upload[0] != '='; }
 bool SentTo(const std::string& upload, const std::string& path);
-// `digest`: 16 bytes.
-std::string WithSent(const std::string& upload, const std::string& path, std::uint64_t size,
-                     const std::string& digest);
-bool AnyOfSize(const std::string& upload, std::uint64_t size);
-bool IsAmong(const std::string& upload, std::uint64_t size, const std::string& digest);
+std::string BytesMark(std::uint64_t size, const std::string& digest);  // of 16 bytes
+std::string TimeMark(std::uint64_t size, Nanos mtime);
+std::string WithSent(const std::string& upload, const std::string& path, const std::string& mark);
 
 // Passes the bytes on, and tells their digest before it gives the last of them away.
 class SentSource : public WriteSource {

@@ -123,6 +123,38 @@ TEST_P(SentTest, WhatOthersPutThereIsTheirs) {
   EXPECT_EQ(world_.All()["f"], "SECOND");
 }
 
+// A new time of change may be a new version, and its answer was lost.
+TEST_P(SentTest, NewAttributesAreOurOwnToo) {
+  for (const bool moved : {false, true}) {
+    world_.Put("f", "first");
+    Open();
+    ASSERT_EQ(Names("").size(), 1u);
+    std::atomic<bool> sent{false};
+    world_.on_copied = [&] {
+      if (!sent.exchange(true)) world_.SetOffline(true);
+    };
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["copy"] = {true};
+    }
+    AttrChange change;
+    change.mtime = 1'700'000'000'000'000'000;
+    ASSERT_TRUE(drive_->SetAttr(IdOf("f"), change, nullptr).ok());
+    ASSERT_TRUE(Eventually([&] { return sent.load(); }));
+    world_.on_copied = nullptr;
+    const std::string name = moved ? "g" : "f";
+    if (moved) ASSERT_TRUE(hands().Move("f", "g").ok());
+    ASSERT_TRUE(Write(name, "second").ok());
+    Online();
+    ExpectAll({{name, "second"}});
+    ASSERT_TRUE(hands().Remove(name).ok());
+    Online();
+    ExpectAll({});
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+}
+
 TEST_P(SentTest, UnchangedItIsDoneAndGetsItsAttributes) {
   CutOff(true);
   Online();
