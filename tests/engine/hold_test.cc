@@ -112,6 +112,36 @@ TEST_F(HoldTest, WhatIsBeingReplacedDoesNotComeBack) {
   EXPECT_EQ(AtTheStore(), 40u);
 }
 
+// What waits in a held file goes up no more, and nothing of it is left at the store.
+TEST_F(HoldTest, AnUploadInPartsOfWhatIsHeldIsEnded) {
+  world_.multipart_above = 100;
+  for (const bool dropped : {false, true}) {
+    {
+      const Lock lock(world_.mutex);
+      world_.fails["complete-parts"] = std::deque<bool>(100, true);
+    }
+    ASSERT_TRUE(Write("d/7", std::string(500, 'n')).ok());
+    ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
+    DeleteAll();
+    {
+      const Lock lock(world_.mutex);
+      world_.fails.clear();
+    }
+    if (dropped) {
+      ASSERT_TRUE(drive_->DropDeletions().ok());
+    } else {
+      ASSERT_TRUE(hands().MakeFolder("d").ok());
+      ASSERT_TRUE(Write("d/7", "new").ok());
+    }
+    FlushAll();
+    EXPECT_TRUE(Eventually([&] { return world_.Uploads() == 0; }));
+    EXPECT_EQ(world_.All()["d/7"], "new");
+    if (!dropped) ASSERT_TRUE(drive_->DropDeletions().ok());
+    FlushAll();
+    EXPECT_EQ(AtTheStore(), 40u);
+  }
+}
+
 // Its name may be taken by then, and so may the name beside that.
 TEST_F(HoldTest, DroppedTwiceItIsBackTwice) {
   for (const char* text : {"second", "third"}) {

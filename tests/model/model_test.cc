@@ -34,6 +34,8 @@ void PlayMany(const char* name, int runs, int length, const Weights& weights, co
     const auto play = [&](const std::vector<Step>& steps) { return Kind(options).Play(steps); };
     const std::string why = play(plan);
     if (why.empty()) continue;
+    // first what happened: to find a smaller plan may take long
+    fmt::print(stderr, "{} seed {}: {}\n", name, seed, why);
     const auto smaller = Smaller(plan, play);
     FAIL() << name << " seed " << seed << ": " << why << "\nthe plan:\n"
            << Describe(plan) << "smaller plan: " << play(smaller) << "\n"
