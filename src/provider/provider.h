@@ -91,7 +91,7 @@ struct Capabilities {
   bool moves_folders = false;  // and can be moved in one request
   bool moves_files = false;    // files too, and they keep their version
   bool server_copy = true;
-  bool tells_writer = false;  // what is written carries its origin from its first moment on
+  bool tells_writer = false;          // what is written carries its origin from its first moment on
   bool exact_times = true;            // of change, that attributes carry; else to the second
   bool carries_owners = true;         // numbers of users and groups
   Guard create = Guard::kUnknown;     // "only if nothing is there"
