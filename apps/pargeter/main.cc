@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <cctype>
 #include <cstdlib>
 #include <system_error>
 
@@ -43,6 +44,27 @@ int Report(const Error& error) {
   return ExitCodeOf(error.code);
 }
 
+// A command that is not there, or missing, is said to be; not only that one is needed.
+Error Misunderstood(const CLI::App& app, const CLI::ParseError& e) {
+  const CLI::App* at = &app;
+  while (!at->get_subcommands().empty()) at = at->get_subcommands().front();
+  const auto commands = at->get_subcommands([](const CLI::App*) { return true; });
+  std::string what = e.what();
+  if (what.size() > 1 && std::islower(static_cast<unsigned char>(what[1])))  // not of NAME
+    what[0] = static_cast<char>(std::tolower(what[0]));
+  if (dynamic_cast<const CLI::RequiredError*>(&e) == nullptr || commands.empty())
+    return Error(Code::kInvalid, what, "See: pargeter --help, or pargeter COMMAND --help");
+  const std::vector<std::string> words = app.remaining(true);
+  const std::string group = at == &app ? "" : " " + at->get_name();
+  std::string names;
+  for (const CLI::App* one : commands) names += " " + one->get_name();
+  const bool option = !words.empty() && words.front()[0] == '-';
+  what = words.empty() ? fmt::format("pargeter{} needs a command", group)
+                       : fmt::format("pargeter{} has no {} \"{}\"", group,
+                                     option ? "option" : "command", words.front());
+  return Error(Code::kInvalid, what, "Commands:" + names);
+}
+
 int Main(int argc, char** argv) {
   CLI::App app("Object storage as folders of this machine, with a cache on its disk.", "pargeter");
   app.require_subcommand(1);
@@ -71,9 +93,7 @@ int Main(int argc, char** argv) {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& e) {
     if (e.get_exit_code() == 0) return app.exit(e);
-    std::string what = e.what();
-    if (!what.empty()) what[0] = static_cast<char>(std::tolower(what[0]));
-    return Report(Error(Code::kInvalid, what, "See: pargeter --help, or pargeter COMMAND --help"));
+    return Report(Misunderstood(app, e));
   }
   if (world.verbose) SetLogLevel(LogLevel::kInfo);
   char self[4096];

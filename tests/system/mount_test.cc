@@ -592,6 +592,20 @@ TEST_F(MountTest, ABigFlatFolderAnswersSoonAndTheBucketIsNotWalked) {
   EXPECT_LE(Requests().size(), 60u);
 }
 
+TEST(Commands, AWordThatIsNoneIsNamed) {
+  const auto says = [](std::vector<std::string> words) {
+    words.insert(words.begin(), ProgramFolder() + "/pargeter");
+    const Outcome o = RunCommand(words);
+    EXPECT_EQ(o.exit_code, 2);
+    return o.err.substr(0, o.err.find('\n'));
+  };
+  EXPECT_EQ(says({"drive", "ad"}), "pargeter: pargeter drive has no command \"ad\"");
+  EXPECT_EQ(says({"mont"}), "pargeter: pargeter has no command \"mont\"");
+  EXPECT_EQ(says({"--nope"}), "pargeter: pargeter has no option \"--nope\"");
+  EXPECT_EQ(says({"service"}), "pargeter: pargeter service needs a command");
+  EXPECT_EQ(says({"drive", "add"}), "pargeter: NAME is required");
+}
+
 // -- against real stores, where PARGETER_PEERS names them
 
 class RealStoreTest : public testing::TestWithParam<std::size_t> {};
