@@ -11,7 +11,6 @@
 #include "cache/eviction.h"
 #include "engine/drive.h"
 #include "engine/naming.h"
-#include "engine/sent.h"
 
 namespace pargeter {
 

@@ -331,7 +331,7 @@ INSTANTIATE_TEST_SUITE_P(Stores, StormTest, testing::Values("Objects", "Drive", 
 
 TEST_P(StormTest, WorkGoesOnAndNothingIsLost) {
   using Now = std::chrono::steady_clock;
-  const auto end = Now::now() + std::chrono::seconds(FromEnvironment("PARGETER_STORM_SECONDS", 15));
+  const auto end = Now::now() + std::chrono::seconds(FromEnvironment("PARGETER_STORM_SECONDS", 10));
   while (Now::now() < end || rounds_ == 0) {
     SCOPED_TRACE(fmt::format("seed {} round {}", Seed(), rounds_ + 1));
     Round();
