@@ -98,11 +98,19 @@ Status CheckIsNoPart(const DriveSettings& d, const char* command) {
                fmt::format("pargeter {} {}", command, d.part_of));
 }
 
+// The process that has the drive mounted, by its status. One that was killed may still be dying.
+Result<std::optional<Json>> WhoHas(const std::string& name, const World& world) {
+  for (int i = 0;; ++i) {
+    auto running = CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000));
+    if (running.ok() || running.error().code != Code::kUnavailable || i == 50) return running;
+    ::poll(nullptr, 0, 100);
+  }
+}
+
 Status RunMount(const std::string& name, bool detach, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
   PG_TRY(CheckIsNoPart(d, "mount"));
-  PG_ASSIGN(const std::optional<Json> running,
-            CallDrive(world.paths.SocketOf(name), "status", Json::object(), Duration(10000)));
+  PG_ASSIGN(const std::optional<Json> running, WhoHas(name, world));
   if (running) {
     return Error(Code::kBusy,
                  fmt::format("the drive {} is mounted already, by process {}", name,

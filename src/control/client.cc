@@ -11,6 +11,10 @@
 
 namespace pargeter {
 
+static Error WentAway() {
+  return Error(Code::kUnavailable, "the running drive went away before it answered");
+}
+
 Result<std::optional<Json>> CallDrive(const std::string& socket, const std::string& method,
                                       const Json& params, Duration patience) {
   const Steady deadline = std::chrono::steady_clock::now() + patience;
@@ -28,6 +32,7 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
   for (std::size_t at = 0; at < line.size();) {
     const ssize_t n = ::send(fd.get(), line.data() + at, line.size() - at, MSG_NOSIGNAL);
     if (n < 0 && errno == EINTR) continue;
+    if (n < 0 && (errno == EPIPE || errno == ECONNRESET)) return WentAway();
     if (n <= 0) return FromErrno(errno, "cannot ask the running drive");
     at += static_cast<std::size_t>(n);
   }
@@ -41,7 +46,7 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
     char buffer[65536];
     const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), 0);
     if (n < 0 && errno == EINTR) continue;
-    if (n <= 0) return Error(Code::kUnavailable, "the running drive went away before it answered");
+    if (n <= 0) return WentAway();
     answer.append(buffer, static_cast<std::size_t>(n));
     if (answer.back() == '\n') {
       PG_ASSIGN(Json result, ParseAnswer(answer));

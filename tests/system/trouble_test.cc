@@ -69,6 +69,27 @@ TEST_F(MountInTrouble, AnUnmountEndsItsProcessThoughAContainerHasTheMountToo) {
   EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n");
 }
 
+// It answers no more, and is not gone yet.
+TEST_F(MountInTrouble, AProcessThatIsDyingKeepsNobodyFromMounting) {
+  MountAll();
+  machine_->Shell("echo fern > fern");
+  const pid_t daemon = machine_->DaemonPid();
+  ::kill(daemon, SIGSTOP);
+  Background mount({ProgramFolder() + "/pargeter", "mount", "sheets", "--detach"},
+                   machine_->environment(), machine_->Home("said"));
+  const std::string fds = "/proc/" + std::to_string(mount.pid()) + "/fd";
+  EXPECT_TRUE(Eventually([&] {
+    std::error_code ec;
+    for (const auto& fd : std::filesystem::directory_iterator(fds, ec))
+      if (std::filesystem::read_symlink(fd, ec).string().rfind("socket:", 0) == 0) return true;
+    return false;
+  })) << "it asks the one that is there";
+  ::kill(daemon, SIGKILL);
+  RunCommand({"umount", "-l", machine_->At()}, "", 20);
+  EXPECT_EQ(mount.Wait(30), 0) << ReadAll(machine_->Home("said"));
+  EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n");
+}
+
 TEST_F(MountInTrouble, ManyDeletionsWaitForAWord) {
   for (int i = 0; i < 60; ++i) ASSERT_TRUE(other_->Put("d/" + std::to_string(i), "x"));
   MountAll({"--hold-deletions", "30,0.25"});
