@@ -41,6 +41,8 @@ class Stage {
     world_.moves_folders = options.seed % 2 == 1;
     world_.moves_files = world_.serial_versions = options.seed % 4 == 1;
     world_.forgets_origins = options.seed % 8 == 1;
+    // such stores take files whole
+    if (world_.serial_versions) world_.multipart_above = world_.copies_in_parts_above = 0;
   }
   ~Stage() { Close(0), Close(1); }
 
