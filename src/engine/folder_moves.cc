@@ -19,7 +19,7 @@ namespace {
 
 bool IsFolder(const Entry& entry) { return entry.name.empty() || entry.name.back() == '/'; }
 
-// Of a file in a folder that may not be there: nothing is there, then.
+// That file is not there, or not in that version.
 bool IsGone(Code code) { return code == Code::kNotFound || code == Code::kChanged; }
 
 }  // namespace
@@ -122,7 +122,8 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   const auto there = provider_->Look(to, job->cancel);
   if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
   if (there.ok() && IsFolder(object)) return {};
-  if (there.ok()) {
+  // a file that moves cannot be there while it is here, however alike the two look
+  if (there.ok() && (!moves || done.error().code == Code::kNotFound)) {
     PG_ASSIGN(const bool before,
               IsCopy(*job, job->path + "/", from, object.version, object.size, *there));
     if (before) {
@@ -177,7 +178,8 @@ Status Drive::TakeCopies(NodeId folder, const Copies& copied) {
 }
 
 // Of what is held back in the folder whose place it takes, that which is there no more as it was:
-// moved over, now or by a former attempt.
+// moved over, now or by a former attempt. Where one of ours goes, its place is not the held one's
+// any more, even if they look alike.
 Status Drive::SeeWhatCame(Job* job) {
   if (job->standing.empty() || !provider_->Can().moves_files) return {};
   PG_ASSIGN(const std::vector<Entry> now, AllBelow(job->path, job->cancel));
@@ -186,8 +188,10 @@ Status Drive::SeeWhatCame(Job* job) {
     const auto it = job->standing.find(one.name);
     if (it != job->standing.end() && it->second == one.version) still.insert(one.name);
   }
+  const Lock tree(tree_mutex_);
   for (const auto& [path, version] : job->standing) {
-    if (still.count(path) == 0) job->came.insert(path);
+    PG_ASSIGN(const auto ours, FileThere(job->id, path));
+    if (ours || still.count(path) == 0) job->came.insert(path);
   }
   return {};
 }
@@ -225,6 +229,7 @@ Status Drive::TakeBackFolder(Job* job) {
   bool journalled = false;
   std::vector<Provider::Removal> copies;
   for (const Entry& entry : made) {
+    if (provider_->Can().moves_files && !IsFolder(entry)) continue;  // it was not copied
     const auto it = others.find(entry.name);
     if (it == others.end() || it->second.size != entry.size) continue;
     const Entry& other = it->second;

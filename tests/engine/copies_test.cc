@@ -2,6 +2,8 @@
 // no digest of its content for a version, and some stores give each copy a version of its own.
 #include <gtest/gtest.h>
 
+#include <set>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 
@@ -186,6 +188,22 @@ TEST_F(MetTest, EachFileGoesInOrBesideAnotherOfItsName) {
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(Names("e/deep").size(), 3u);
   EXPECT_EQ(Names(""), std::vector<std::string>{"e"});
+}
+
+// Versions that are a time and a size may be the same of two files.
+TEST_F(MetTest, WhatLooksTheSameIsNotTakenForItsOwn) {
+  Open();
+  ASSERT_EQ(Names("d/deep").size(), 2u);
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["e/deep/2"] = world_.objects["d/deep/2"];
+    world_.objects["e/deep/2"].body = "theirs";
+  }
+  ASSERT_TRUE(hands().Move("d", "e").ok());
+  FlushAll();
+  std::multiset<std::string> texts;
+  for (const auto& [path, text] : There()) texts.insert(text);
+  EXPECT_EQ(texts, (std::multiset<std::string>{"ours 1", "ours 2", "ours 3", "theirs"}));
 }
 
 TEST_F(MetTest, InterruptedAnywhereItGoesOn) {

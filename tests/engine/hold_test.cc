@@ -333,6 +333,21 @@ TEST_P(MovedInTest, WhatIsInItNeedNotBeKnown) {
   ExpectThere(left_);
 }
 
+// As after "cp -a": the same time, the same size, where these are the version.
+TEST_P(MovedInTest, WhatLooksLikeTheHeldIsNotDeletedForIt) {
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["e/7"] = world_.objects["d/7"];
+    world_.loses["move"] = std::deque<bool>(3, true);
+  }
+  ASSERT_TRUE(drive_->Refresh().ok());
+  DeleteTree();
+  MoveIn();
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  ExpectThere({{"d/7", "x"}, {"d/deep/1", "other one"}, {"d/deep/more", "more"}});
+}
+
 TEST_P(MovedInTest, DroppedTheHeldIsBackInIt) {
   DeleteTree();
   MoveIn();
