@@ -69,6 +69,21 @@ TEST_F(MountInTrouble, AnUnmountEndsItsProcessThoughAContainerHasTheMountToo) {
   EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n");
 }
 
+// Nobody tells the process that a file was closed, once its mount is gone.
+TEST_F(MountInTrouble, WhatIsOpenWhenTheMountGoesIsUploadedAtTheEnd) {
+  MountAll();
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  Background mount({ProgramFolder() + "/pargeter", "mount", "sheets"}, machine_->environment(),
+                   machine_->Home("said"));
+  ASSERT_NE(mount.ReadLine().find("is mounted at"), std::string::npos);
+  Background writer(
+      {"sh", "-c", "exec 3>\"$0\"; echo fern >&3; echo written; exec sleep 120", At("fern")});
+  ASSERT_EQ(writer.ReadLine(), "written");
+  mount.Signal(SIGTERM);
+  EXPECT_EQ(mount.Wait(25), 0) << "it waits for what cannot come";
+  EXPECT_EQ(other_->Get("fern"), "fern\n") << ReadAll(machine_->Home("said"));
+}
+
 // It answers no more, and is not gone yet.
 TEST_F(MountInTrouble, AProcessThatIsDyingKeepsNobodyFromMounting) {
   MountAll();

@@ -16,9 +16,8 @@ namespace {
 // renameat2's flags, from linux/fs.h
 constexpr unsigned kNoReplace = 1;
 
-// In the handle of an open file: a pointer to a shared pointer, freed at its release.
 OpenFilePtr FileOf(const fuse_file_info* fi) {
-  return fi == nullptr || fi->fh == 0 ? nullptr : *reinterpret_cast<OpenFilePtr*>(fi->fh);
+  return fi == nullptr || fi->fh == 0 ? nullptr : OpenHandles::FileOf(fi->fh);
 }
 
 void ReplyEntry(fuse_req_t req, const Place& at, const Result<Attr>& attr) {
@@ -153,17 +152,12 @@ void Rename(fuse_req_t req, fuse_ino_t parent, const char* name, fuse_ino_t new_
 
 void Link(fuse_req_t req, fuse_ino_t, fuse_ino_t, const char*) { fuse_reply_err(req, EPERM); }
 
-void SetMode(fuse_file_info* fi, const OpenFilePtr& file) {
+void Keep(fuse_req_t req, Drive* drive, const OpenFilePtr& file, fuse_file_info* fi) {
   const OpenMode mode = ModeFor(*file);
   fi->direct_io = mode.direct;
   fi->keep_cache = mode.keep_pages;
   fi->noflush = mode.no_flush;
-  fi->fh = reinterpret_cast<std::uint64_t>(new OpenFilePtr(file));
-}
-
-void Abandon(const Place& at, fuse_file_info* fi) {
-  at.drive->Release(FileOf(fi));
-  delete reinterpret_cast<OpenFilePtr*>(fi->fh);
+  fi->fh = ShownOf(req).handles().Add(drive, file);
 }
 
 // The name of a program that is to be held back; "" for all others. A thread may bear a name of its
@@ -202,10 +196,11 @@ void Open(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
     shy = !program.empty();
     if (shy) at.drive->MakeShy(opened->file, program);
   }
-  SetMode(fi, opened->file);
+  OpenHandles& handles = ShownOf(req).handles();  // gone with the request
+  Keep(req, at.drive, opened->file, fi);
   if (shy) fi->direct_io = 1;  // it may get less than it asks for, which a cached read may not
   // no release comes after a reply that did not arrive
-  if (fuse_reply_open(req, fi) != 0) Abandon(at, fi);
+  if (fuse_reply_open(req, fi) != 0) handles.Release(fi->fh);
 }
 
 void Create(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode, fuse_file_info* fi) {
@@ -213,11 +208,12 @@ void Create(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode, fu
   const fuse_ctx* ctx = fuse_req_ctx(req);
   auto opened = at.drive->Create(at.id, name, mode, ctx->uid, ctx->gid, (fi->flags & O_EXCL) != 0);
   if (!opened.ok()) return Fail(req, opened.error());
-  SetMode(fi, opened->file);
+  OpenHandles& handles = ShownOf(req).handles();
+  Keep(req, at.drive, opened->file, fi);
   const fuse_entry_param e = EntryOf(at, opened->attr);
   if (fuse_reply_create(req, &e, fi) != 0) {
     at.drive->Forget(opened->attr.id, 1);
-    Abandon(at, fi);
+    handles.Release(fi->fh);
   }
 }
 
@@ -250,10 +246,8 @@ void Fsync(fuse_req_t req, fuse_ino_t ino, int, fuse_file_info* fi) {
   Done(req, at.drive->Fsync(FileOf(fi)));
 }
 
-void Release(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
-  const Place at = At(req, ino);
-  at.drive->Release(FileOf(fi));
-  delete reinterpret_cast<OpenFilePtr*>(fi->fh);
+void Release(fuse_req_t req, fuse_ino_t, fuse_file_info* fi) {
+  ShownOf(req).handles().Release(fi->fh);
   fuse_reply_err(req, 0);
 }
 

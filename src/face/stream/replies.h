@@ -14,9 +14,7 @@
 
 namespace pargeter {
 
-inline const Shown& ShownOf(fuse_req_t req) {
-  return *static_cast<const Shown*>(fuse_req_userdata(req));
-}
+inline Shown& ShownOf(fuse_req_t req) { return *static_cast<Shown*>(fuse_req_userdata(req)); }
 inline Place At(fuse_req_t req, fuse_ino_t ino) { return ShownOf(req).At(ino); }
 
 inline void Fail(fuse_req_t req, const Error& error) {

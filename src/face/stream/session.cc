@@ -18,6 +18,7 @@
 namespace pargeter {
 
 struct StreamFace::Session {
+  Shown* shown = nullptr;
   fuse_session* se = nullptr;
   std::string at;
   bool mounted = false;
@@ -34,6 +35,7 @@ Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Shown* shown, const MountO
   auto face = std::unique_ptr<StreamFace>(new StreamFace());
   face->session_ = std::make_unique<Session>();
   Session& session = *face->session_;
+  session.shown = shown;
   session.at = options.at;
   fuse_args args = FUSE_ARGS_INIT(0, nullptr);
   fuse_opt_add_arg(&args, "pargeter");
@@ -79,6 +81,7 @@ Status StreamFace::Serve() {
   session_->server = ::pthread_self();
   session_->serving = true;
   const int rc = fuse_session_loop_mt(session_->se, config);
+  session_->shown->handles().ReleaseAll();
   session_->serving = false;
   fuse_loop_cfg_destroy(config);
   if (rc < 0 && rc != -ENODEV) return FromErrno(-rc, "the FUSE session ended");

@@ -26,7 +26,8 @@ class StreamFace {
   static Result<std::unique_ptr<StreamFace>> Mount(Shown* shown, const MountOptions& options);
   ~StreamFace();
 
-  // Serves requests on many threads until the file system is unmounted.
+  // Serves requests on many threads until the file system is unmounted; what was still open is
+  // released then.
   Status Serve();
   // Takes the mount away, upon which Serve returns. kBusy: somebody uses it, and how is kIfFree.
   Status Unmount(bool now);

@@ -15,6 +15,7 @@
 
 #include "base/mutex.h"
 #include "engine/drive.h"
+#include "face/stream/handles.h"
 
 namespace pargeter {
 
@@ -39,6 +40,7 @@ class Shown {
 
   Place At(Inode inode) const;
   bool several() const { return several_; }
+  OpenHandles& handles() { return handles_; }
 
   // -- several. `name` must be free; kNoSpace beyond kMostDrives.
   Result<Inode> Add(const std::string& name, Drive* drive) EXCLUDES(mutex_);
@@ -60,6 +62,7 @@ class Shown {
   Folder FolderAt(std::size_t slot) const REQUIRES(mutex_);
   const bool several_;
   const Nanos since_;
+  OpenHandles handles_;
   std::array<std::atomic<Drive*>, kMostDrives + 1> drives_{};  // only ever grows
   mutable Mutex mutex_;
   std::vector<Entry> entries_ GUARDED_BY(mutex_);  // of slot 1 and up
