@@ -7,7 +7,7 @@ BUILD_PACKAGES='g++ cmake ninja-build pkg-config git ca-certificates libfuse3-de
   libssl-dev libcpp-httplib-dev libsystemd-dev libsecret-1-dev libmicrohttpd-dev libssh-dev libutf8proc-dev'
 TEST_PACKAGES='libgtest-dev libgmock-dev libbenchmark-dev openssl curl attr'
 
-say() { printf '%s\n' "== $*"; }
+say() { printf '== %d:%02d %s\n' $((SECONDS / 60)) $((SECONDS % 60)) "$*"; }  # since the start
 die() { printf '%s\n' "$*" >&2; exit 1; }
 
 # Installs what is missing, and nothing if nothing is.
