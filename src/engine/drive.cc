@@ -13,6 +13,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 namespace {
@@ -518,6 +519,11 @@ Result<std::string> Drive::TherePath(const Node& node) {
   if (node.id == kRootId) return std::string();
   PG_ASSIGN(const std::string folder, FolderKey(parent));
   return folder + ThereName(node);
+}
+
+std::string Drive::PlaceThere(const Node& node) {
+  return PlaceIn(node.there == There::kElsewhere ? node.there_parent : node.parent,
+                 ThereName(node));
 }
 
 void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {

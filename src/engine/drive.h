@@ -327,8 +327,9 @@ class Drive {
   Status AddSums(StateOf* state) REQUIRES(tree_mutex_);
   Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // prefix at the store
   static std::string KeyPart(const Node& node);                        // where it is to be
-  std::string ThereName(const Node& node);                             // where it is
+  static std::string ThereName(const Node& node);                      // where it is
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
+  static std::string PlaceThere(const Node& node);  // the same as in sent.h
   void SetThere(Node* node, NodeId parent, const std::string& key);
   void NoteFault(const Error& error) REQUIRES(tree_mutex_);  // for `status`
   // How a look at the drive's own folder went: once we are let in again, what waits is tried at
@@ -563,10 +564,10 @@ class Drive {
   Result<Outcome> UploadFile(Job* job);
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
-  // Without the lock. Is it what an upload of the node sent to `path`, without an answer that
-  // anybody heard? A store that does not tell the writer is asked for the bytes.
-  Result<bool> WasSent(const Node& node, const std::string& path, const Entry& there,
-                       const Cancel& cancel);
+  // Without the lock. Is it what an upload of the node sent to `place` (sent.h), without an answer
+  // that anybody heard? A store that does not tell the writer is asked for the bytes at `path`.
+  Result<bool> WasSent(const Node& node, const std::string& place, const std::string& path,
+                       const Entry& there, const Cancel& cancel);
   Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
   Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
   Status EndParts(const std::string& journalled, const Cancel& cancel);

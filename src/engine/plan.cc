@@ -291,8 +291,11 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   if (made.attributes.origin == OriginOf(job.id)) return true;
-  PG_ASSIGN(const bool sent, WasSent(job.node, job.tried_path.empty() ? job.path : job.tried_path,
-                                     made, job.cancel));
+  const bool tried = !job.tried_path.empty();
+  PG_ASSIGN(const bool sent, WasSent(job.node,
+                                     tried ? PlaceIn(job.node.tried_parent, job.node.tried_name)
+                                           : PlaceIn(job.parent, job.key),
+                                     tried ? job.tried_path : job.path, made, job.cancel));
   if (sent) return true;
   if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
     return false;
@@ -415,7 +418,8 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
   copied_below_.erase(job->id);
-  if (SentTo(live->node.upload, job->tried_path)) live->node.upload.clear();
+  if (SentTo(live->node.upload, PlaceIn(live->node.tried_parent, live->node.tried_name)))
+    live->node.upload.clear();
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));

@@ -178,8 +178,8 @@ Result<Entry> Drive::SendContent(Job* job) {
   WriteSource* body = &content;
   if (job->node.kind == NodeKind::kSymlink) body = &link;
   const auto journal = [&](const std::string& digest) {
-    return JournalParts(job->id,
-                        WithSent(job->node.upload, job->path, BytesMark(body->Size(), digest)));
+    return JournalParts(job->id, WithSent(job->node.upload, PlaceIn(job->parent, job->key),
+                                          BytesMark(body->Size(), digest)));
   };
   SentSource sent(body, journal);
   if (!can.tells_writer && body->Size() == 0) PG_TRY(journal(Md5("")));
@@ -418,7 +418,7 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.size = old.there_size = job.node.there_size;
   old.mtime = old.ctime = job.node.mtime;
   old.target = OriginOf(job.id);
-  if (SentTo(job.node.upload, job.there_path)) old.upload = job.node.upload;
+  if (SentTo(job.node.upload, PlaceThere(job.node))) old.upload = job.node.upload;
   old.intent = index_->NextIntent();
   old.intent_since = options_.clock->Wall();
   PG_TRY(index_->Insert(&old));

@@ -9,6 +9,7 @@
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -107,7 +108,7 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
     if (there->version == version) continue;  // it is what it was after all
     if (there->attributes.origin != WriterOf(node)) {
-      PG_ASSIGN(const bool sent, WasSent(node, path, *there, cancel));
+      PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, *there, cancel));
       if (!sent) return {};
     }
     const Lock tree(tree_mutex_);

@@ -38,8 +38,12 @@ class DigestSink : public ReadSink {
 
 }  // namespace
 
-bool SentTo(const std::string& upload, const std::string& path) {
-  return !upload.empty() && upload[0] == '=' && upload.substr(upload.find('\n') + 1) == path;
+std::string PlaceIn(NodeId folder, const std::string& key) {
+  return fmt::format("{}/{}", folder, key);
+}
+
+bool SentTo(const std::string& upload, const std::string& place) {
+  return !upload.empty() && upload[0] == '=' && upload.substr(upload.find('\n') + 1) == place;
 }
 
 std::string BytesMark(std::uint64_t size, const std::string& digest) {
@@ -50,15 +54,15 @@ std::string TimeMark(std::uint64_t size, Nanos mtime) {
   return fmt::format("{}@{}", size, mtime / 1'000'000'000);
 }
 
-std::string WithSent(const std::string& upload, const std::string& path, const std::string& mark) {
+std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark) {
   std::vector<std::string> marks;
-  if (SentTo(upload, path)) marks = Marks(upload);
+  if (SentTo(upload, place)) marks = Marks(upload);
   std::erase(marks, mark);
   marks.push_back(mark);
   if (marks.size() > kRemembered) marks.erase(marks.begin());
   std::string out;
   for (const std::string& one : marks) out += (out.empty() ? "=" : ",") + one;
-  return out + "\n" + path;
+  return out + "\n" + place;
 }
 
 Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t offset) {
@@ -74,9 +78,9 @@ Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t
   return n;
 }
 
-Result<bool> Drive::WasSent(const Node& node, const std::string& path, const Entry& there,
-                            const Cancel& cancel) {
-  if (there.kind == Kind::kFolder || !SentTo(node.upload, path)) return false;
+Result<bool> Drive::WasSent(const Node& node, const std::string& place, const std::string& path,
+                            const Entry& there, const Cancel& cancel) {
+  if (there.kind == Kind::kFolder || !SentTo(node.upload, place)) return false;
   const std::vector<std::string> marks = Marks(node.upload);
   const auto among = [&marks](const std::string& mark) {
     return std::find(marks.begin(), marks.end(), mark) != marks.end();

@@ -1,6 +1,8 @@
 // What an upload has begun to send, written down (Node::upload) so that it is known again:
-//   "=MARK,...\nPATH"       what was sent to PATH, the last few of it; its store does not tell who
-//                           wrote what. SIZE:MD5 for bytes, SIZE@SECONDS for a time of change
+//   "=MARK,...\nPLACE"      what was sent to PLACE, the last few of it; its store does not tell who
+//                           wrote what. SIZE:MD5 for bytes, SIZE@SECONDS for a time of change.
+//                           A place is FOLDER/NAME with the folder's node id: one above it may be
+//                           moved at any time, by a request of its own
 //   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (Drive::EndParts)
 #pragma once
 
@@ -10,15 +12,17 @@
 #include <string_view>
 
 #include "base/digest.h"
+#include "index/index.h"
 #include "provider/provider.h"
 
 namespace pargeter {
 
 inline bool HasParts(const std::string& upload) { return !upload.empty() && upload[0] != '='; }
-bool SentTo(const std::string& upload, const std::string& path);
+std::string PlaceIn(NodeId folder, const std::string& key);
+bool SentTo(const std::string& upload, const std::string& place);
 std::string BytesMark(std::uint64_t size, const std::string& digest);  // of 16 bytes
 std::string TimeMark(std::uint64_t size, Nanos mtime);
-std::string WithSent(const std::string& upload, const std::string& path, const std::string& mark);
+std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark);
 
 // Passes the bytes on, and tells their digest before it gives the last of them away.
 class SentSource : public WriteSource {

@@ -19,17 +19,19 @@ class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
   }
   Hands hands() { return Hands(drive_.get()); }
   // The bytes of "second" have come to f, the process died at once.
-  void CutOff(bool is_new) {
-    if (!is_new) world_.Put("f", "first");
+  void CutOff(bool is_new, const std::string& folder = "") {
+    const std::string path = folder + "f";
+    if (!folder.empty()) world_.Put(folder + "beside", "b");
+    if (!is_new) world_.Put(path, "first");
     Open();
-    ASSERT_EQ(Names("").size(), is_new ? 0u : 1u);
+    ASSERT_EQ(Names(folder).size(), (is_new ? 0u : 1u) + (folder.empty() ? 0u : 1u));
     std::atomic<bool> dead{false};
     world_.cut_off = [&dead] { return dead.load(); };
     {
       const Lock lock(world_.mutex);
       world_.die_after_write = [&dead] { dead = true; };
     }
-    ASSERT_TRUE(Write("f", "second").ok());
+    ASSERT_TRUE(Write(path, "second").ok());
     ASSERT_TRUE(Eventually([&] { return dead.load(); }));
     Close();
     world_.cut_off = nullptr;
@@ -96,6 +98,29 @@ TEST_P(SentTest, MovedSinceItLeavesNothing) {
   }
 }
 
+// What was sent was sent to another path then.
+TEST_P(SentTest, InAFolderThatWasMovedSinceItIsKnownAllTheSame) {
+  for (const bool is_new : {false, true}) {
+    for (const bool removed : {false, true}) {
+      CutOff(is_new, "d/");
+      ASSERT_TRUE(hands().Move("d", "e").ok());
+      ASSERT_TRUE((removed ? hands().Remove("e/f") : Write("e/f", "third, and longer")).ok());
+      Online();
+      Files wanted = {{"e/beside", "b"}};
+      if (!removed) wanted["e/f"] = "third, and longer";
+      for (Files there : {world_.All(), *hands().Tree()}) {
+        std::erase_if(there, [](const auto& one) { return one.first.back() == '/'; });
+        EXPECT_EQ(there, wanted) << is_new << removed;
+      }
+      for (const auto& [path, text] : wanted) EXPECT_TRUE(hands().Remove(path).ok());
+      ASSERT_TRUE(hands().RemoveFolder("e").ok());
+      FlushAll();
+      Close();
+      std::filesystem::remove_all(folder_ / "state");
+    }
+  }
+}
+
 TEST_P(SentTest, ReplacedSinceByAnotherItIsNoConflict) {
   for (const bool is_new : {false, true}) {
     CutOff(is_new);
@@ -143,7 +168,9 @@ TEST_P(SentTest, NewAttributesAreOurOwnToo) {
     ASSERT_TRUE(Eventually([&] { return sent.load(); }));
     world_.on_copied = nullptr;
     const std::string name = moved ? "g" : "f";
-    if (moved) ASSERT_TRUE(hands().Move("f", "g").ok());
+    if (moved) {
+      ASSERT_TRUE(hands().Move("f", "g").ok());
+    }
     ASSERT_TRUE(Write(name, "second").ok());
     Online();
     ExpectAll({{name, "second"}});
