@@ -276,7 +276,7 @@ Status Drive::PlanTakingBack(Job* job, Live* live) {
 }
 
 std::string Drive::AsideName(NodeId id) const {
-  return std::string(kScratchPrefix) + "aside-" + OriginOf(id);
+  return fmt::format("{}aside-{}", kScratchPrefix, OriginOf(id));
 }
 
 std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
@@ -418,8 +418,8 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
   copied_below_.erase(job->id);
-  if (SentTo(live->node.upload, PlaceIn(live->node.tried_parent, live->node.tried_name)))
-    live->node.upload.clear();
+  const std::string place = PlaceIn(live->node.tried_parent, live->node.tried_name);
+  live->node.upload = WithoutSent(live->node.upload, place);
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
   PG_TRY(Save(live));

@@ -13,11 +13,27 @@ namespace pargeter {
 
 namespace {
 
-constexpr std::size_t kRemembered = 8;
+constexpr std::size_t kRemembered = 12;
 
-std::vector<std::string> Marks(const std::string& upload) {
-  if (upload.empty() || upload[0] != '=') return {};
-  return Split(upload.substr(1, upload.find('\n') - 1), ',');
+struct Mark {
+  std::string of, place;
+  bool operator==(const Mark&) const = default;
+};
+
+std::vector<Mark> Parse(const std::string& upload) {
+  std::vector<Mark> all;
+  if (upload.empty() || HasParts(upload)) return all;
+  for (const std::string& line : Split(upload.substr(1), '\n')) {
+    const auto space = line.find(' ');
+    if (space != std::string::npos) all.push_back({line.substr(0, space), line.substr(space + 1)});
+  }
+  return all;
+}
+
+std::string Written(const std::vector<Mark>& all) {
+  std::string out;
+  for (const Mark& one : all) out += (out.empty() ? "=" : "\n") + one.of + " " + one.place;
+  return out;
 }
 
 class DigestSink : public ReadSink {
@@ -39,11 +55,14 @@ class DigestSink : public ReadSink {
 }  // namespace
 
 std::string PlaceIn(NodeId folder, const std::string& key) {
-  return fmt::format("{}/{}", folder, key);
+  std::string name;  // in one line
+  for (const char c : key) name += c == '\n' ? "%0A" : c == '%' ? "%25" : std::string(1, c);
+  return fmt::format("{}/{}", folder, name);
 }
 
 bool SentTo(const std::string& upload, const std::string& place) {
-  return !upload.empty() && upload[0] == '=' && upload.substr(upload.find('\n') + 1) == place;
+  const std::vector<Mark> all = Parse(upload);
+  return std::any_of(all.begin(), all.end(), [&](const Mark& one) { return one.place == place; });
 }
 
 std::string BytesMark(std::uint64_t size, const std::string& digest) {
@@ -55,14 +74,18 @@ std::string TimeMark(std::uint64_t size, Nanos mtime) {
 }
 
 std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark) {
-  std::vector<std::string> marks;
-  if (SentTo(upload, place)) marks = Marks(upload);
-  std::erase(marks, mark);
-  marks.push_back(mark);
-  if (marks.size() > kRemembered) marks.erase(marks.begin());
-  std::string out;
-  for (const std::string& one : marks) out += (out.empty() ? "=" : ",") + one;
-  return out + "\n" + place;
+  std::vector<Mark> all = Parse(upload);
+  std::erase(all, Mark{mark, place});
+  all.push_back({mark, place});
+  if (all.size() > kRemembered) all.erase(all.begin());
+  return Written(all);
+}
+
+std::string WithoutSent(const std::string& upload, const std::string& place) {
+  if (HasParts(upload)) return upload;
+  std::vector<Mark> all = Parse(upload);
+  std::erase_if(all, [&](const Mark& one) { return one.place == place; });
+  return Written(all);
 }
 
 Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t offset) {
@@ -81,7 +104,9 @@ Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t
 Result<bool> Drive::WasSent(const Node& node, const std::string& place, const std::string& path,
                             const Entry& there, const Cancel& cancel) {
   if (there.kind == Kind::kFolder || !SentTo(node.upload, place)) return false;
-  const std::vector<std::string> marks = Marks(node.upload);
+  std::vector<std::string> marks;
+  for (const Mark& one : Parse(node.upload))
+    if (one.place == place) marks.push_back(one.of);
   const auto among = [&marks](const std::string& mark) {
     return std::find(marks.begin(), marks.end(), mark) != marks.end();
   };

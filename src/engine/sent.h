@@ -1,5 +1,5 @@
 // What an upload has begun to send, written down (Node::upload) so that it is known again:
-//   "=MARK,...\nPLACE"      what was sent to PLACE, the last few of it; its store does not tell who
+//   "=MARK PLACE\n..."      what was sent and where, the last of it; its store does not tell who
 //                           wrote what. SIZE:MD5 for bytes, SIZE@SECONDS for a time of change.
 //                           A place is FOLDER/NAME with the folder's node id: one above it may be
 //                           moved at any time, by a request of its own
@@ -23,6 +23,7 @@ bool SentTo(const std::string& upload, const std::string& place);
 std::string BytesMark(std::uint64_t size, const std::string& digest);  // of 16 bytes
 std::string TimeMark(std::uint64_t size, Nanos mtime);
 std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark);
+std::string WithoutSent(const std::string& upload, const std::string& place);
 
 // Passes the bytes on, and tells their digest before it gives the last of them away.
 class SentSource : public WriteSource {

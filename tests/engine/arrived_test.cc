@@ -152,7 +152,9 @@ TEST_F(ArrivedTest, AWriteOutlivesTheFindingThatTheRestIsWrong) {
   Open();
   std::atomic<int> reads{0}, needed{1'000'000};
   world_.on_read = [&](const std::string&) {
-    if (reads++ == needed) EXPECT_TRUE(Hands(drive_.get()).Patch("scan", "new", 1'000).ok());
+    if (reads++ == needed) {
+      EXPECT_TRUE(Hands(drive_.get()).Patch("scan", "new", 1'000).ok());
+    }
   };
   OpenFilePtr file = OpenIt("scan");
   ASSERT_TRUE(ReadAll(file, scan.size()).ok());

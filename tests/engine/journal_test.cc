@@ -87,7 +87,9 @@ TEST_F(JournalTest, AWriteIsNotReplacedByWhatOthersMadeOfTheFileBeforeItMoved) {
   world_.Put("f", "theirs");
   std::atomic<bool> written{false};
   world_.on_copied = [&] {
-    if (!written.exchange(true)) EXPECT_TRUE(Write("g", "ours").ok());
+    if (!written.exchange(true)) {
+      EXPECT_TRUE(Write("g", "ours").ok());
+    }
   };
   ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
   ASSERT_TRUE(Eventually([&] { return written.load(); }));

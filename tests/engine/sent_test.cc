@@ -18,20 +18,16 @@ class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
     retry_pause_ = trial_pause_ = Duration(10);
   }
   Hands hands() { return Hands(drive_.get()); }
-  // The bytes of "second" have come to f, the process died at once.
-  void CutOff(bool is_new, const std::string& folder = "") {
-    const std::string path = folder + "f";
-    if (!folder.empty()) world_.Put(folder + "beside", "b");
-    if (!is_new) world_.Put(path, "first");
-    Open();
-    ASSERT_EQ(Names(folder).size(), (is_new ? 0u : 1u) + (folder.empty() ? 0u : 1u));
+  // Changes something, and the process dies at once when the next bytes have come to the store.
+  template <typename Change>
+  void DieAfter(Change change) {
     std::atomic<bool> dead{false};
     world_.cut_off = [&dead] { return dead.load(); };
     {
       const Lock lock(world_.mutex);
       world_.die_after_write = [&dead] { dead = true; };
     }
-    ASSERT_TRUE(Write(path, "second").ok());
+    change();
     ASSERT_TRUE(Eventually([&] { return dead.load(); }));
     Close();
     world_.cut_off = nullptr;
@@ -41,6 +37,15 @@ class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
       world_.offline = true;
     }
     Open();
+  }
+  // The bytes of "second" have come to f, the process died at once.
+  void CutOff(bool is_new, const std::string& folder = "") {
+    const std::string path = folder + "f";
+    if (!folder.empty()) world_.Put(folder + "beside", "b");
+    if (!is_new) world_.Put(path, "first");
+    Open();
+    ASSERT_EQ(Names(folder).size(), (is_new ? 0u : 1u) + (folder.empty() ? 0u : 1u));
+    DieAfter([&] { ASSERT_TRUE(Write(path, "second").ok()); });
   }
   void Online() {
     world_.SetOffline(false);
@@ -91,6 +96,22 @@ TEST_P(SentTest, MovedSinceItLeavesNothing) {
     ASSERT_TRUE(hands().Patch("g", "THI", 0).ok());
     Online();
     ExpectAll({{"g", "THIond"}});
+    ASSERT_TRUE(hands().Remove("g").ok());
+    FlushAll();
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+}
+
+// Cut off at the one place, and at the other too.
+TEST_P(SentTest, CutOffTwiceAtTwoPlacesItLeavesNothing) {
+  for (const bool is_new : {false, true}) {
+    CutOff(is_new);
+    ASSERT_TRUE(hands().Move("f", "g").ok());
+    ASSERT_TRUE(Write("g", "third, and longer").ok());
+    DieAfter([&] { world_.SetOffline(false); });
+    Online();
+    ExpectAll({{"g", "third, and longer"}});
     ASSERT_TRUE(hands().Remove("g").ok());
     FlushAll();
     Close();
