@@ -368,11 +368,19 @@ class S3Server::Impl {
     return Object{std::move(body), std::move(etag), now, std::move(metadata)};
   }
 
+  // kept with an object as its writer gave it
+  static bool IsSaidOfContent(const std::string& header) {
+    static const std::set<std::string> all = {"cache-control",    "content-disposition",
+                                              "content-encoding", "content-language",
+                                              "content-type",     "expires"};
+    return all.count(header) > 0;
+  }
+
   static std::map<std::string, std::string> MetadataIn(const Request& request) {
     std::map<std::string, std::string> metadata;
     for (const auto& [name, value] : request.headers) {
       const std::string lower = Lower(name);
-      if (lower.compare(0, 11, "x-amz-meta-") == 0 || lower == "content-type")
+      if (lower.compare(0, 11, "x-amz-meta-") == 0 || IsSaidOfContent(lower))
         metadata[lower] = value;
     }
     return metadata;
@@ -544,7 +552,9 @@ class S3Server::Impl {
   // Streams [offset, offset + size) of a body, with the plan's damage to it.
   void SendBody(const Object& object, std::uint64_t offset, std::uint64_t size, const Ask& ask,
                 Response& response) {
-    const std::string type = "application/octet-stream";
+    const auto said = object.metadata.find("content-type");
+    const std::string type =
+        said == object.metadata.end() ? "application/octet-stream" : said->second;
     if (size == 0) {
       response.set_content("", type);
       return;

@@ -74,8 +74,12 @@ TEST_P(ConformanceTest, AttributesTravelWithTheFile) {
   const auto look = provider_->Look("meta", nullptr);
   ASSERT_OK(look);
   const Capabilities can = provider_->Can();
-  if (can.exact_times) EXPECT_EQ(look->attributes.mtime, a.mtime);
-  if (can.carries_owners) EXPECT_EQ(look->attributes.uid, a.uid);
+  if (can.exact_times) {
+    EXPECT_EQ(look->attributes.mtime, a.mtime);
+  }
+  if (can.carries_owners) {
+    EXPECT_EQ(look->attributes.uid, a.uid);
+  }
   EXPECT_EQ(look->attributes.symlink, a.symlink);
   EXPECT_EQ(look->kind, Kind::kSymlink);
   a.symlink.reset();

@@ -118,6 +118,50 @@ TEST_P(S3ConformanceTest, ALargeCopyGoesByParts) {
   EXPECT_EQ(*Get("large2", copy->version), all);
 }
 
+// What another program said of its object is not ours to drop.
+TEST_P(S3ConformanceTest, NewAttributesLeaveWhatOthersSaidOfIt) {
+  s3::S3Options options = OptionsFor(peer(), prefix_);
+  s3::Wire wire(options.wire);
+  const s3::Fields said = {{"content-type", "image/jpeg"},
+                       {"cache-control", "max-age=60"},
+                       {"content-disposition", "attachment; filename=\"fern.jpg\""},
+                       {"x-amz-meta-collector", "J. Marrow"}};
+  s3::Call put;
+  put.method = "PUT";
+  put.bucket = options.bucket;
+  put.key = options.prefix + "scan.jpg";
+  put.headers = said;
+  put.body = Bytes(6u << 20);
+  ASSERT_OK(wire.Send(put));
+  const auto expect_said = [&](const std::string& path, std::optional<std::uint32_t> mode) {
+    s3::Call look = put;
+    look.method = "HEAD";
+    look.key = options.prefix + path;
+    look.headers.clear();
+    look.body.clear();
+    const auto head = wire.Send(look);
+    ASSERT_OK(head);
+    for (const auto& [name, value] : said) EXPECT_EQ(head->head.Get(name), value) << path << name;
+    EXPECT_EQ(provider_->Look(path, nullptr)->attributes.mode, mode);
+  };
+  const auto original = provider_->Look("scan.jpg", nullptr);
+  ASSERT_OK(original);
+  options.single_copy_limit = 5u << 20;
+  s3::S3Provider in_parts(options);
+  ASSERT_OK(in_parts.Copy("scan.jpg", original->version, original->size, "moved.jpg", nullptr,
+                          Precondition::Absent(), nullptr));
+  expect_said("moved.jpg", std::nullopt);
+  Attributes a;
+  for (const std::uint32_t mode : {0600u, 0640u}) {  // the second replaces ours too
+    a.mode = mode;
+    const auto there = provider_->Look("scan.jpg", nullptr);
+    ASSERT_OK(there);
+    ASSERT_OK(provider_->Copy("scan.jpg", there->version, there->size, "scan.jpg", &a,
+                              Precondition::Anything(), nullptr));
+    expect_said("scan.jpg", mode);
+  }
+}
+
 TEST_P(S3ConformanceTest, WrongKeysAreToldApartFromWrongBuckets) {
   s3::S3Options options = OptionsFor(peer(), "");
   options.wire.credentials.secret = "wrong";

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <set>
 
 #include "base/digest.h"
 #include "base/log.h"
@@ -48,6 +49,22 @@ Attributes AttributesOf(const HttpHead& head) {
   const std::string target = UnpackLink(head.Get(kLinkHeader));
   if (!target.empty()) a.symlink = target;
   return a;
+}
+
+// What others said of an object that is copied, and a copy that says something new would drop.
+Fields SaidByOthers(const HttpHead& head) {
+  static const std::set<std::string> of_content = {
+      "cache-control",       "content-disposition",
+      "content-encoding",    "content-language",
+      "content-type",        "expires",
+      "x-amz-storage-class", "x-amz-website-redirect-location"};
+  Fields said;
+  for (const auto& [name, value] : head.headers) {
+    const bool ours = name == kMetaHeader || name == kLinkHeader;
+    if (!ours && (name.rfind("x-amz-meta-", 0) == 0 || of_content.count(name) > 0))
+      said.emplace_back(name, value);
+  }
+  return said;
 }
 
 S3Provider::S3Provider(S3Options options) : options_(std::move(options)), wire_(options_.wire) {}
@@ -302,14 +319,18 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
                                std::uint64_t size, const std::string& to,
                                const Attributes* attributes, const Precondition& only_if,
                                const Cancel& cancel) {
-  if (size > options_.single_copy_limit) {
-    PG_ASSIGN(const Entry original, Look(from, cancel));
-    if (!version.empty() && original.version != version) {
+  const bool in_parts = size > options_.single_copy_limit;
+  Fields said;  // the store carries it over by itself otherwise
+  if (in_parts || attributes != nullptr) {
+    PG_ASSIGN(const HttpResponse original, wire_.Send(NewCall("HEAD", from, "look at", cancel)));
+    if (!version.empty() && PlainEtag(original.head.Get("etag")) != version) {
       return Error(Code::kChanged, fmt::format("{} was changed meanwhile", Printable(from)));
     }
-    return CopyByParts(from, version, size, to, attributes ? *attributes : original.attributes,
-                       only_if, cancel);
+    said = SaidByOthers(original.head);
+    const Attributes own = attributes ? *attributes : AttributesOf(original.head);
+    for (auto& field : MetadataOf(own)) said.push_back(std::move(field));
   }
+  if (in_parts) return CopyByParts(from, version, size, to, std::move(said), only_if, cancel);
   Call call = NewCall("PUT", to, "copy to", cancel);
   call.slow_answer = true;
   const Guard guard = learnt().copy_target;
@@ -322,7 +343,7 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
   }
   if (attributes != nullptr) {
     call.headers.emplace_back("x-amz-metadata-directive", "REPLACE");
-    for (auto& field : MetadataOf(*attributes)) call.headers.push_back(std::move(field));
+    for (auto& field : said) call.headers.push_back(std::move(field));
   }
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
   PG_ASSIGN(std::string etag, ParseEtagResult(response.body, "CopyObjectResult"));

@@ -97,8 +97,9 @@ class S3Provider : public Provider, public Browser {
   Result<std::string> ProbePut(const std::string& path, const char* header,
                                const std::string& value, const Cancel& cancel);
   Result<Entry> CopyByParts(const std::string& from, const std::string& version, std::uint64_t size,
-                            const std::string& to, const Attributes& attributes,
-                            const Precondition& only_if, const Cancel& cancel);
+                            const std::string& to, Fields said, const Precondition& only_if,
+                            const Cancel& cancel);
+  Result<PartedUpload> BeginPartsOf(const std::string& path, Fields said, const Cancel& cancel);
   Result<Listing> ListKeys(const std::string& prefix, bool deep, int max_keys,
                            const std::string& next, const Cancel& cancel);
 

@@ -91,10 +91,16 @@ Result<Entry> S3Provider::Write(const std::string& path, WriteSource* source,
 
 Result<PartedUpload> S3Provider::BeginParts(const std::string& path, const Attributes& attributes,
                                             const Cancel& cancel) {
+  Fields said = MetadataOf(attributes);
+  said.emplace_back("content-type", "application/octet-stream");
+  return BeginPartsOf(path, std::move(said), cancel);
+}
+
+Result<PartedUpload> S3Provider::BeginPartsOf(const std::string& path, Fields said,
+                                              const Cancel& cancel) {
   Call call = NewCall("POST", path, "begin the upload of", cancel);
   call.query = {{"uploads", ""}};
-  call.headers = MetadataOf(attributes);
-  call.headers.emplace_back("content-type", "application/octet-stream");
+  call.headers = std::move(said);
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
   PG_ASSIGN(std::string id, ParseUploadId(response.body));
   return PartedUpload{path, std::move(id)};
@@ -185,12 +191,11 @@ Result<std::vector<PartedUpload>> S3Provider::ListUploads(const Cancel& cancel) 
 }
 
 Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string& version,
-                                      std::uint64_t size, const std::string& to,
-                                      const Attributes& attributes, const Precondition& only_if,
-                                      const Cancel& cancel) {
+                                      std::uint64_t size, const std::string& to, Fields said,
+                                      const Precondition& only_if, const Cancel& cancel) {
   const std::uint64_t part_size =
       std::max(std::min<std::uint64_t>(options_.single_copy_limit, 1ull << 30), size / 9000 + 1);
-  PG_ASSIGN(const PartedUpload upload, BeginParts(to, attributes, cancel));
+  PG_ASSIGN(const PartedUpload upload, BeginPartsOf(to, std::move(said), cancel));
   std::vector<UploadedPart> parts;
   Status failed;
   for (std::uint64_t at = 0; at < size && failed.ok(); at += part_size) {
