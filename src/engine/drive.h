@@ -568,6 +568,9 @@ class Drive {
   // that anybody heard? A store that does not tell the writer is asked for the bytes at `path`.
   Result<bool> WasSent(const Node& node, const std::string& place, const std::string& path,
                        const Entry& there, const Cancel& cancel);
+  // Before the last of it goes. kCancelled: its content was changed since the job was planned. A
+  // power cut after an fsync of that must not leave a version at the store that is not journalled.
+  Status JournalSent(const Job& job, const std::string& mark) EXCLUDES(tree_mutex_);
   Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
   Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
   Status EndParts(const std::string& journalled, const Cancel& cancel);

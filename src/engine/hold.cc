@@ -86,20 +86,31 @@ Result<std::uint64_t> Drive::DropDeletions() {
       return Error(Code::kBusy, "a folder is being moved at the store just now",
                    "Try again in a moment.");
   }
+  std::vector<Node> held = HeldDeletions();
+  for (const Node& node : held) {
+    const auto live = live_.find(node.id);
+    if (live != live_.end() && live->second->upload)
+      return Error(Code::kBusy,
+                   fmt::format("the store is just being told to delete {}", Printable(node.name)),
+                   "Try again in a moment.");
+  }
   // what waited in them goes before they can be written again, not after
   RemoveDoomed();
   if (!doomed_.empty())
     return Error(Code::kIo, "the index cannot be brought to the disk", "Look after the disk.");
   Change change(this);
   std::uint64_t back = 0;
-  for (Node& node : HeldDeletions()) {
+  std::vector<NodeId> folders;
+  for (Node& node : held) {
     if (node.kind != NodeKind::kFolder) {
       PG_ASSIGN(const Live* heir, Find(node.there_parent, KeyToName(node.there_name)));
       if (heir != nullptr && heir->upload) continue;  // it is being replaced at this moment
       ++back;
     }
+    if (node.kind == NodeKind::kFolder) folders.push_back(node.id);
     PG_TRY(BringBack(std::move(node)));
   }
+  for (const NodeId folder : folders) PG_TRY(KeepFolder(folder));  // what was in it may have moved
   PG_TRY(index_->SetMeta("hold_from", ""));
   PG_TRY(change.Commit());
   hold_from_ = 0;

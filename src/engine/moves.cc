@@ -35,8 +35,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
   // where it is, so only its attributes go: they may make another version of it
   if (from == job->path && !provider_->Can().tells_writer && job->attributes.mtime)
-    PG_TRY(JournalParts(job->id, WithSent(node.upload, PlaceIn(job->parent, job->key),
-                                          TimeMark(size, *job->attributes.mtime))));
+    PG_TRY(JournalSent(*job, TimeMark(size, *job->attributes.mtime)));
   auto entry = in_one
                    ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
                    : provider_->Copy(from, version, size, job->path,

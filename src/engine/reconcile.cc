@@ -178,13 +178,21 @@ Result<Entry> Drive::SendContent(Job* job) {
   WriteSource* body = &content;
   if (job->node.kind == NodeKind::kSymlink) body = &link;
   const auto journal = [&](const std::string& digest) {
-    return JournalParts(job->id, WithSent(job->node.upload, PlaceIn(job->parent, job->key),
-                                          BytesMark(body->Size(), digest)));
+    return JournalSent(*job, BytesMark(body->Size(), digest));
   };
   SentSource sent(body, journal);
   if (!can.tells_writer && body->Size() == 0) PG_TRY(journal(Md5("")));
   return provider_->Write(job->path, can.tells_writer ? body : &sent, job->attributes, job->only_if,
                           job->cancel);
+}
+
+Status Drive::JournalSent(const Job& job, const std::string& mark) {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(job.id));
+  if (live->node.generation != job.node.generation)
+    return Error(Code::kCancelled, "it was changed while it went up");
+  live->node.upload = WithSent(job.node.upload, PlaceIn(job.parent, job.key), mark);
+  return Save(live);
 }
 
 Status Drive::JournalParts(NodeId id, const std::string& upload) {

@@ -112,6 +112,26 @@ TEST_F(HoldTest, WhatIsBeingReplacedDoesNotComeBack) {
   EXPECT_EQ(AtTheStore(), 40u);
 }
 
+// One was on its way before the deletions were held back.
+TEST_F(HoldTest, WhatIsBeingDeletedIsNotSaidToBeBack) {
+  std::atomic<bool> asked{false};
+  world_.on_remove = [&](const std::string& path) {
+    if (path != "d/0" || asked.exchange(true)) return;
+    for (int i = 1; i < 31; ++i) ASSERT_TRUE(hands().Remove("d/" + std::to_string(i)).ok());
+    ASSERT_EQ(drive_->Summary().held, 31u);
+    const auto back = drive_->DropDeletions();
+    EXPECT_TRUE(!back.ok() && back.error().code == Code::kBusy);
+  };
+  ASSERT_TRUE(hands().Remove("d/0").ok());
+  ASSERT_TRUE(Eventually([&] { return asked.load(); }));
+  FlushAll();
+  const auto back = drive_->DropDeletions();
+  ASSERT_TRUE(back.ok());
+  EXPECT_EQ(*back, 30u);
+  EXPECT_EQ(Names("d").size(), 39u);
+  EXPECT_EQ(AtTheStore(), 39u);
+}
+
 // What waits in a held file goes up no more, and nothing of it is left at the store.
 TEST_F(HoldTest, AnUploadInPartsOfWhatIsHeldIsEnded) {
   world_.multipart_above = 100;
@@ -164,6 +184,25 @@ TEST_F(HoldTest, DroppedTwiceItIsBackTwice) {
   EXPECT_EQ(texts["second"], 2);
   EXPECT_EQ(texts["third"], 2);
   EXPECT_EQ(texts["x"], 40);
+}
+
+// Nothing holds it at the store by now, which knows of no empty folders.
+TEST_F(HoldTest, AFolderThatAMoveEmptiedComesBackToStay) {
+  world_.Put("e/last", "l");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  ASSERT_EQ(Names("e").size(), 1u);
+  DeleteAll();
+  ASSERT_TRUE(hands().Move("e/last", "last").ok());
+  ASSERT_TRUE(hands().RemoveFolder("e").ok());
+  FlushAll();
+  ASSERT_EQ(world_.All().count("e/last"), 0u);
+  ASSERT_TRUE(drive_->DropDeletions().ok());
+  FlushAll();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_NE(IdOf("e"), kNoNode);
+  EXPECT_EQ(world_.All().count("e/"), 1u);
+  EXPECT_EQ(AtTheStore(), 40u);
+  EXPECT_EQ(world_.All().count("d/"), 0u) << "that one is held by what is in it";
 }
 
 TEST_F(HoldTest, AFewGoAsUsual) {

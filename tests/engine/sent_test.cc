@@ -203,6 +203,22 @@ TEST_P(SentTest, NewAttributesAreOurOwnToo) {
   }
 }
 
+// What is synced after that must not find a version at the store that it knows nothing of.
+TEST_P(SentTest, WhatChangesBeforeItsLastByteGoesIsNotSent) {
+  Open();
+  std::atomic<bool> changed{false};
+  disk_.on_read = [&] {
+    if (changed.exchange(true)) return;
+    EXPECT_TRUE(hands().Write("f", "third", true).ok());
+  };
+  ASSERT_TRUE(Write("f", "second").ok());
+  ASSERT_TRUE(Eventually([&] { return changed.load(); }));
+  Online();
+  ExpectAll({{"f", "third"}});
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(std::count(world_.asked.begin(), world_.asked.end(), "write f"), 1);
+}
+
 TEST_P(SentTest, UnchangedItIsDoneAndGetsItsAttributes) {
   CutOff(true);
   Online();

@@ -43,6 +43,7 @@ struct FakeWorld {
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
   std::function<void(const std::string&)> on_write;    // before a file's bytes are taken
+  std::function<void(const std::string&)> on_remove;   // before one file is removed
   std::function<void(const std::string&)> on_look;     // before it is said what is there
   std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;                      // before the answer to a move is given
@@ -419,6 +420,7 @@ class FakeStore : public Provider {
     return EntryOf(to, w_.objects[to]);
   }
   Status Remove(const std::string& path, const Precondition& only_if, const Cancel&) override {
+    if (w_.on_remove) w_.on_remove(path);
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove " + path));
     const std::string spelled = Spelled(path);

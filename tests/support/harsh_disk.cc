@@ -190,7 +190,9 @@ Result<Fd> HarshDisk::Open(const std::string& path, int flags, unsigned mode) {
 }
 Result<std::size_t> HarshDisk::ReadAt(int fd, char* data, std::size_t size, std::uint64_t at) {
   if (broken) return Fault().error();
-  return Disk::ReadAt(fd, data, size, at);
+  auto n = Disk::ReadAt(fd, data, size, at);
+  if (on_read) on_read();
+  return n;
 }
 Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
   if (on_write) on_write();
