@@ -8,7 +8,7 @@
 //
 // Durability: when a call that changes a name returns, and when Flush returns, the change is
 // journalled: it survives the death of this process and reaches the store after the next start.
-// When Fsync returns it also survives a power cut.
+// When Fsync or FsyncFolder returns it also survives a power cut.
 #pragma once
 
 #include <atomic>
@@ -192,6 +192,7 @@ class Drive {
   Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
   Status Flush(const OpenFilePtr& file);
   Status Fsync(const OpenFilePtr& file);
+  Status FsyncFolder() EXCLUDES(tree_mutex_);  // the names in it, and in all others
   void Release(const OpenFilePtr& file);
   Status Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset, std::uint64_t size);
   Result<std::uint64_t> Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole);

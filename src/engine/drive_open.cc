@@ -306,6 +306,12 @@ Status Drive::Fsync(const OpenFilePtr& file) {
   return file->for_writing ? FlushContent(file, true) : Status();
 }
 
+Status Drive::FsyncFolder() {
+  PG_TRY(CheckState());
+  const Lock tree(tree_mutex_);
+  return SyncIndex();
+}
+
 void Drive::Release(const OpenFilePtr& file) {
   if (file->for_writing) {
     const Status flushed = FlushContent(file, false);

@@ -352,6 +352,31 @@ TEST_F(TroubleTest, WhatWasSyncedUploadedAndEvictedOutlivesAPowerCut) {
   }
 }
 
+// As a database does it: written, synced, renamed to its place, its folder synced.
+TEST_F(TroubleTest, TheNamesOfASyncedFolderOutliveAPowerCut) {
+  disk_.WatchPower(folder_.path());
+  Open();
+  ASSERT_EQ(Names("").size(), 0u);
+  world_.SetOffline(true);
+  ASSERT_TRUE(hands().Write("list", "of before", true).ok());
+  for (int i = 0; i < 10; ++i) {
+    const std::string folder = "d" + std::to_string(i), text = "list " + std::to_string(i);
+    ASSERT_TRUE(hands().Write("new", text, true).ok());
+    ASSERT_TRUE(hands().Move("new", "list").ok());
+    ASSERT_TRUE(hands().MakeFolder(folder).ok());
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(i));
+    boot_id_ = folder;
+    Open();
+    EXPECT_EQ(*Read("list"), text);
+    EXPECT_EQ(IdOf("new"), kNoNode);
+    EXPECT_NE(IdOf(folder), kNoNode);
+  }
+}
+
 // ---- conflicts are settled
 
 class ConflictTest : public TroubleTest {

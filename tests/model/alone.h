@@ -51,6 +51,9 @@ class Alone {
       case Step::kFlush:
         Ignore(stage_.drive(0)->Flush(Duration(2000)));
         return "";
+      case Step::kSyncFolder:
+        if (stage_.drive(0)->FsyncFolder().ok()) StayHere();
+        return "";
       case Step::kRefresh:
         Ignore(stage_.drive(0)->Refresh());
         return "";
@@ -139,6 +142,13 @@ class Alone {
     }
     (void)before;
     if (synced) kept_.push_back({ContentOf(step), {step.path}, true});
+  }
+
+  // Their names are synced too.
+  void StayHere() {
+    for (Kept& kept : kept_)
+      for (const auto& [path, content] : model_.files)
+        if (content == kept.content) kept.places = {path};
   }
 
   std::string OpenAgain() {

@@ -69,8 +69,9 @@ TEST(Model, KilledWithStoreFaults) {
 TEST(Model, PowerCuts) {
   Options o;
   o.watch_power = true;
-  PlayMany<Alone>("power", 12, 30, With(kDaily, {{Step::kPowerCut, 4}, {Step::kSyncedWrite, 8}}),
-                  o);
+  PlayMany<Alone>(
+      "power", 12, 30,
+      With(kDaily, {{Step::kPowerCut, 4}, {Step::kSyncedWrite, 8}, {Step::kSyncFolder, 4}}), o);
 }
 TEST(Model, DiskFaults) {
   Options o;

@@ -10,10 +10,10 @@ namespace pargeter::test {
 namespace {
 
 constexpr const char* kNames[Step::kKinds] = {
-    "write",       "synced-write",  "patch",   "resize",    "read",    "remove",
-    "move",        "folder",        "rmdir",   "check",     "flush",   "refresh",
-    "evict",       "restart",       "kill",    "power-cut", "offline", "online",
-    "outside-put", "outside-erase", "release", "drop"};
+    "write",   "synced-write", "patch",         "resize",  "read",      "remove",
+    "move",    "folder",       "rmdir",         "check",   "flush",     "sync-folder",
+    "refresh", "evict",        "restart",       "kill",    "power-cut", "offline",
+    "online",  "outside-put",  "outside-erase", "release", "drop"};
 
 }  // namespace
 

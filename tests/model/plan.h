@@ -28,6 +28,7 @@ struct Step {
     kRemoveFolder,
     kCheck,
     kFlush,
+    kSyncFolder,
     kRefresh,
     kEvict,
     kRestart,

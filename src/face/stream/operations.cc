@@ -258,7 +258,9 @@ void OpenDir(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
   fi->fh = 0;
   fuse_reply_open(req, fi);
 }
-void FsyncDir(fuse_req_t req, fuse_ino_t, int, fuse_file_info*) { fuse_reply_err(req, 0); }
+void FsyncDir(fuse_req_t req, fuse_ino_t ino, int, fuse_file_info*) {
+  Done(req, At(req, ino).drive->FsyncFolder());
+}
 
 void ReadDirAs(fuse_req_t req, fuse_ino_t ino, std::size_t size, off_t offset, bool plus) {
   const Place at = At(req, ino);
