@@ -302,8 +302,14 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
 Status Drive::Flush(const OpenFilePtr& file) {
   return file->for_writing ? FlushContent(file, false) : Status();
 }
+// Whoever only reads may ask for it too: it is of the file, whoever wrote to it.
 Status Drive::Fsync(const OpenFilePtr& file) {
-  return file->for_writing ? FlushContent(file, true) : Status();
+  if (!file->for_writing) {
+    const Lock tree(tree_mutex_);
+    const auto live = Get(file->id);
+    if (!live.ok() || ((*live)->node.intent == 0 && !acks_unsynced_)) return {};
+  }
+  return FlushContent(file, true);
 }
 
 Status Drive::FsyncFolder() {

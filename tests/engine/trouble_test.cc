@@ -352,6 +352,31 @@ TEST_F(TroubleTest, WhatWasSyncedUploadedAndEvictedOutlivesAPowerCut) {
   }
 }
 
+// As sync(1) does it.
+TEST_F(TroubleTest, WhatIsSyncedByAReaderOutlivesAPowerCut) {
+  disk_.WatchPower(folder_.path());
+  Open();
+  ASSERT_EQ(Names("").size(), 0u);
+  world_.SetOffline(true);
+  for (int i = 0; i < 10; ++i) {
+    const std::string name = "f" + std::to_string(i), text(5000, static_cast<char>('a' + i));
+    ASSERT_TRUE(Write(name, text).ok());
+    auto opened = drive_->OpenNode(IdOf(name), Drive::Intent::kRead);
+    ASSERT_TRUE(opened.ok());
+    EXPECT_TRUE(drive_->Fsync(opened->file).ok());
+    drive_->Release(opened->file);
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(i));
+    boot_id_ = name;
+    Open();
+    const auto read = Read(name);
+    ASSERT_TRUE(read.ok()) << name << ": " << read.error().what;
+    EXPECT_EQ(*read, text);
+  }
+}
+
 // As a database does it: written, synced, renamed to its place, its folder synced.
 TEST_F(TroubleTest, TheNamesOfASyncedFolderOutliveAPowerCut) {
   disk_.WatchPower(folder_.path());
