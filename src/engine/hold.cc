@@ -208,6 +208,7 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
       DropThere(live, there);
       continue;
     }
+    node.upload = MovedSent(node.upload, former, heir);
     const auto first = came.lower_bound(path + "/");
     const bool mixed = node.kind == NodeKind::kFolder && first != came.end() &&
                        first->compare(0, path.size() + 1, path + "/") == 0;

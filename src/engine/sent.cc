@@ -65,6 +65,16 @@ bool SentTo(const std::string& upload, const std::string& place) {
   return std::any_of(all.begin(), all.end(), [&](const Mark& one) { return one.place == place; });
 }
 
+std::string MovedSent(const std::string& upload, NodeId from, NodeId to) {
+  if (HasParts(upload)) return upload;
+  const std::string former = PlaceIn(from, "");
+  std::vector<Mark> all = Parse(upload);
+  for (Mark& one : all)
+    if (one.place.rfind(former, 0) == 0)
+      one.place = PlaceIn(to, "") + one.place.substr(former.size());
+  return Written(all);
+}
+
 std::string BytesMark(std::uint64_t size, const std::string& digest) {
   return fmt::format("{}:{}", size, Hex(digest));
 }

@@ -24,6 +24,8 @@ std::string BytesMark(std::uint64_t size, const std::string& digest);  // of 16 
 std::string TimeMark(std::uint64_t size, Nanos mtime);
 std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark);
 std::string WithoutSent(const std::string& upload, const std::string& place);
+// What was sent into `from` is in `to` now.
+std::string MovedSent(const std::string& upload, NodeId from, NodeId to);
 
 // Passes the bytes on, and tells their digest before it gives the last of them away.
 class SentSource : public WriteSource {

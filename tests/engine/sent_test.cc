@@ -142,6 +142,23 @@ TEST_P(SentTest, InAFolderThatWasMovedSinceItIsKnownAllTheSame) {
   }
 }
 
+// Its deletion is held back, and another folder takes the place of the one it was in.
+TEST_P(SentTest, InAFolderThatIsMadeAnewItIsDeletedAllTheSame) {
+  hold_files_ = 1;
+  hold_quiet_ = Duration(1);
+  CutOff(false, "d/");
+  for (const char* path : {"d/f", "d/beside"}) ASSERT_TRUE(hands().Remove(path).ok());
+  ASSERT_TRUE(hands().RemoveFolder("d").ok());
+  ASSERT_TRUE(hands().MakeFolder("d").ok());
+  Online();
+  EXPECT_EQ(drive_->Summary().held, 2u);
+  EXPECT_EQ(world_.All().count("d/f"), 1u);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(world_.All().count("d/f"), 0u);
+  EXPECT_EQ(world_.All().count("d/beside"), 0u);
+}
+
 TEST_P(SentTest, ReplacedSinceByAnotherItIsNoConflict) {
   for (const bool is_new : {false, true}) {
     CutOff(is_new);
