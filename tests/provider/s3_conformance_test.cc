@@ -123,9 +123,9 @@ TEST_P(S3ConformanceTest, NewAttributesLeaveWhatOthersSaidOfIt) {
   s3::S3Options options = OptionsFor(peer(), prefix_);
   s3::Wire wire(options.wire);
   const s3::Fields said = {{"content-type", "image/jpeg"},
-                       {"cache-control", "max-age=60"},
-                       {"content-disposition", "attachment; filename=\"fern.jpg\""},
-                       {"x-amz-meta-collector", "J. Marrow"}};
+                           {"cache-control", "max-age=60"},
+                           {"content-disposition", "attachment; filename=\"fern.jpg\""},
+                           {"x-amz-meta-collector", "J. Marrow"}};
   s3::Call put;
   put.method = "PUT";
   put.bucket = options.bucket;
