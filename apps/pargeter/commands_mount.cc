@@ -174,6 +174,11 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
                     left == 1 ? "is" : "are"),
         "They are safe on this disk and go up at the next mount.");
   }
+  if (answer->value("lost", false)) {
+    world.Say(fmt::format("{} is unmounted; {} changes are lost, as their folder was deleted.",
+                          name, left));
+    return {};
+  }
   world.Say(
       left > 0
           ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.", name,

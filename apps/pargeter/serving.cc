@@ -34,6 +34,7 @@ DriveStatus Total(const std::vector<Drive*>& drives) {
     sum.pending.bytes += one.pending.bytes;
     sum.held += one.held;
     sum.conflicts += one.conflicts;
+    sum.state_gone = sum.state_gone || (one.state_gone && one.pending.files > 0);
     if (one.offline_since == 0) continue;
     ++offline;
     if (sum.offline_since == 0 || one.offline_since < sum.offline_since)
@@ -217,7 +218,10 @@ void Serving::FlushAtEnd() {
     if (!flushed.ok() && flushed.error().code != Code::kTimeout) break;
   }
   const DriveStatus rest = Total(drives());
-  if (rest.pending.files > 0) {
+  if (rest.state_gone) {
+    world_.Note(fmt::format("{}: {} not at the store, and lost: the state folder was deleted.",
+                            name_, Changes(rest.pending)));
+  } else if (rest.pending.files > 0) {
     world_.Note(fmt::format(
         "{}: {} not at the store yet; safe on this disk, and uploaded after the next mount.", name_,
         Changes(rest.pending)));
@@ -225,6 +229,17 @@ void Serving::FlushAtEnd() {
 }
 
 Result<Json> Serving::Unmount(bool now, Duration patience) {
+  if (!now && Total(drives()).state_gone) {
+    // only this process has it
+    Ignore(FlushFor(patience));
+    if (const DriveStatus rest = Total(drives()); rest.state_gone) {
+      return Error(Code::kRefused,
+                   fmt::format("{} would be lost: not at the store yet, and the state folder of {} "
+                               "was deleted",
+                               Changes(rest.pending), name_),
+                   "Copy out of the mount what is dear, or give the changes up with --now.");
+    }
+  }
   by_command_ = true;
   const Status gone = face_->Unmount(now);
   if (!gone.ok()) {
@@ -239,6 +254,7 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
   return Json{{"left", rest.pending.files},
               {"bytes", rest.pending.bytes},
               {"held", rest.held},
+              {"lost", rest.state_gone},
               {"offline", rest.offline_since != 0}};
 }
 

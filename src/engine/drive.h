@@ -134,7 +134,8 @@ struct DriveStatus {
   std::uint64_t held = 0;  // deletions of files that are held back
   Nanos held_since = 0;
   std::uint64_t conflicts = 0;
-  Sums sums;  // of the whole drive
+  bool state_gone = false;  // deleted under it: what waits is lost when the process ends
+  Sums sums;                // of the whole drive
 };
 
 class Drive {

@@ -28,6 +28,7 @@ DriveStatus Drive::Summary() {
       if (out.held_since == 0) out.held_since = node.intent_since;
       --out.pending.files;  // they wait for a person, not for the store
     }
+    out.state_gone = !CheckState().ok();
     out.last_error = out.offline_since != 0    ? link_->LastFault()
                      : !sign_in_error_.empty() ? sign_in_error_
                      : pin_error_.empty()      ? last_error_

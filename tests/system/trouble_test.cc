@@ -84,6 +84,20 @@ TEST_F(MountInTrouble, WhatIsOpenWhenTheMountGoesIsUploadedAtTheEnd) {
   EXPECT_EQ(other_->Get("fern"), "fern\n") << ReadAll(machine_->Home("said"));
 }
 
+// Only the process has it then.
+TEST_F(MountInTrouble, WhatWouldBeLostIsSaidBeforeTheMountGoes) {
+  MountAll();
+  SetFault(machine_->peer(), "away=600000");
+  ASSERT_EQ(machine_->Shell("echo fern > fern").exit_code, 0);
+  std::filesystem::remove_all(machine_->Home("state/pargeter/drives/sheets"));
+  const Outcome refused = machine_->Pargeter({"unmount", "sheets", "--timeout", "1s"});
+  EXPECT_NE(refused.exit_code, 0);
+  EXPECT_NE(refused.err.find("would be lost"), std::string::npos) << refused.err;
+  EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n") << "it can be copied out";
+  const Outcome given_up = machine_->Pargeter({"unmount", "sheets", "--now"});
+  EXPECT_NE(given_up.out.find("are lost"), std::string::npos) << given_up.out;
+}
+
 // It answers no more, and is not gone yet.
 TEST_F(MountInTrouble, AProcessThatIsDyingKeepsNobodyFromMounting) {
   MountAll();
