@@ -313,8 +313,8 @@ Status Drive::Fsync(const OpenFilePtr& file) {
 }
 
 Status Drive::FsyncFolder() {
-  PG_TRY(CheckState());
   const Lock tree(tree_mutex_);
+  PG_TRY(CheckState());
   return SyncIndex();
 }
 
