@@ -174,16 +174,16 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
                     left == 1 ? "is" : "are"),
         "They are safe on this disk and go up at the next mount.");
   }
+  const std::string changes = fmt::format("{} change{}", left, left == 1 ? "" : "s");
   if (answer->value("lost", false)) {
-    world.Say(fmt::format("{} is unmounted; {} changes are lost, as their folder was deleted.",
-                          name, left));
+    world.Say(fmt::format("{} is unmounted; {} {} lost, as the state folder was deleted.", name,
+                          changes, left == 1 ? "is" : "are"));
     return {};
   }
-  world.Say(
-      left > 0
-          ? fmt::format("{} is unmounted; {} changes wait on this disk for the next mount.", name,
-                        left)
-          : fmt::format("{} is unmounted; everything is at the store{}.", name, ButHeld(*answer)));
+  world.Say(left > 0 ? fmt::format("{} is unmounted; {} wait{} on this disk for the next mount.",
+                                   name, changes, left == 1 ? "s" : "")
+                     : fmt::format("{} is unmounted; everything is at the store{}.", name,
+                                   ButHeld(*answer)));
   return {};
 }
 
