@@ -164,24 +164,29 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
     if (lock.ok() || lock.error().code != Code::kBusy) break;
     ::poll(nullptr, 0, 50);
   }
-  if (world.json) world.PrintJson({{"name", name}, {"pending", answer->value("left", 0)}});
   const std::uint64_t left = answer->value("left", std::uint64_t{0});
+  const std::uint64_t lost = answer->value("lost", std::uint64_t{0});
+  if (world.json) world.PrintJson({{"name", name}, {"pending", left}, {"lost", lost}});
+  const auto changes = [](std::uint64_t n) {
+    return fmt::format("{} change{}", n, n == 1 ? "" : "s");
+  };
+  if (lost > 0) {
+    const std::string what =
+        fmt::format("{} is unmounted; {} {} lost, as the state folder was deleted", name,
+                    changes(lost), lost == 1 ? "is" : "are");
+    if (!now) return Error(Code::kIo, what);
+    world.Say(what + ".");
+    return {};
+  }
   if (left > 0 && !now) {
     return Error(
         Code::kTimeout,
-        fmt::format("{} is unmounted, but {} change{} ({}) {} not at the store yet", name, left,
-                    left == 1 ? "" : "s", FormatSize(answer->value("bytes", std::uint64_t{0})),
-                    left == 1 ? "is" : "are"),
+        fmt::format("{} is unmounted, but {} ({}) {} not at the store yet", name, changes(left),
+                    FormatSize(answer->value("bytes", std::uint64_t{0})), left == 1 ? "is" : "are"),
         "They are safe on this disk and go up at the next mount.");
   }
-  const std::string changes = fmt::format("{} change{}", left, left == 1 ? "" : "s");
-  if (answer->value("lost", false)) {
-    world.Say(fmt::format("{} is unmounted; {} {} lost, as the state folder was deleted.", name,
-                          changes, left == 1 ? "is" : "are"));
-    return {};
-  }
   world.Say(left > 0 ? fmt::format("{} is unmounted; {} wait{} on this disk for the next mount.",
-                                   name, changes, left == 1 ? "s" : "")
+                                   name, changes(left), left == 1 ? "s" : "")
                      : fmt::format("{} is unmounted; everything is at the store{}.", name,
                                    ButHeld(*answer)));
   return {};

@@ -34,13 +34,24 @@ DriveStatus Total(const std::vector<Drive*>& drives) {
     sum.pending.bytes += one.pending.bytes;
     sum.held += one.held;
     sum.conflicts += one.conflicts;
-    sum.state_gone = sum.state_gone || (one.state_gone && one.pending.files > 0);
     if (one.offline_since == 0) continue;
     ++offline;
     if (sum.offline_since == 0 || one.offline_since < sum.offline_since)
       sum.offline_since = one.offline_since;
   }
   if (offline < drives.size()) sum.offline_since = 0;
+  return sum;
+}
+
+// What waits in drives whose state was deleted under them: only this process has it.
+PendingSummary AtRisk(const std::vector<Drive*>& drives) {
+  PendingSummary sum;
+  for (Drive* drive : drives) {
+    const DriveStatus one = drive->Summary();
+    if (!one.state_gone) continue;
+    sum.files += one.pending.files;
+    sum.bytes += one.pending.bytes;
+  }
   return sum;
 }
 
@@ -217,26 +228,28 @@ void Serving::FlushAtEnd() {
     flushed = FlushFor(Duration(500));
     if (!flushed.ok() && flushed.error().code != Code::kTimeout) break;
   }
-  const DriveStatus rest = Total(drives());
-  if (rest.state_gone) {
+  PendingSummary rest = Total(drives()).pending;
+  if (const PendingSummary lost = AtRisk(drives()); lost.files > 0) {
     world_.Note(fmt::format("{}: {} not at the store, and lost: the state folder was deleted.",
-                            name_, Changes(rest.pending)));
-  } else if (rest.pending.files > 0) {
+                            name_, Changes(lost)));
+    rest.files -= std::min(rest.files, lost.files);
+    rest.bytes -= std::min(rest.bytes, lost.bytes);
+  }
+  if (rest.files > 0) {
     world_.Note(fmt::format(
         "{}: {} not at the store yet; safe on this disk, and uploaded after the next mount.", name_,
-        Changes(rest.pending)));
+        Changes(rest)));
   }
 }
 
 Result<Json> Serving::Unmount(bool now, Duration patience) {
-  if (!now && Total(drives()).state_gone) {
-    // only this process has it
+  if (!now && AtRisk(drives()).files > 0) {
     Ignore(FlushFor(patience));
-    if (const DriveStatus rest = Total(drives()); rest.state_gone) {
+    if (const PendingSummary rest = AtRisk(drives()); rest.files > 0) {
       return Error(Code::kRefused,
                    fmt::format("{} would be lost: not at the store yet, and the state folder of {} "
                                "was deleted",
-                               Changes(rest.pending), name_),
+                               Changes(rest), name_),
                    "Copy out of the mount what is dear, or give the changes up with --now.");
     }
   }
@@ -254,7 +267,7 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
   return Json{{"left", rest.pending.files},
               {"bytes", rest.pending.bytes},
               {"held", rest.held},
-              {"lost", rest.state_gone},
+              {"lost", AtRisk(drives()).files},
               {"offline", rest.offline_since != 0}};
 }
 

@@ -50,8 +50,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   }
   bool ours = false;
   if (there.ok()) {
-    PG_ASSIGN(ours,
-              WasSent(job->node, PlaceIn(job->parent, job->key), job->path, *there, job->cancel));
+    PG_ASSIGN(ours, WasSent(job->node, job->Place(), job->path, *there, job->cancel));
   }
   const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
   if (!ours && there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
@@ -69,8 +68,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       if (const auto live = Get(job->occupant); live.ok()) occupant = (*live)->node;
     }
     if (occupant) {
-      PG_ASSIGN(occupants,
-                WasSent(*occupant, PlaceIn(job->parent, job->key), job->path, *there, job->cancel));
+      PG_ASSIGN(occupants, WasSent(*occupant, job->Place(), job->path, *there, job->cancel));
       occupants = occupants || there->attributes.origin == WriterOf(*occupant);
     }
   }

@@ -106,8 +106,9 @@ Result<std::uint64_t> Drive::DropDeletions() {
       PG_ASSIGN(const Live* heir, Find(node.there_parent, KeyToName(node.there_name)));
       if (heir != nullptr && heir->upload) continue;  // it is being replaced at this moment
       ++back;
+    } else {
+      folders.push_back(node.id);
     }
-    if (node.kind == NodeKind::kFolder) folders.push_back(node.id);
     PG_TRY(BringBack(std::move(node)));
   }
   for (const NodeId folder : folders) PG_TRY(KeepFolder(folder));  // what was in it may have moved

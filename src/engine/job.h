@@ -7,6 +7,7 @@
 #include <string>
 
 #include "engine/drive.h"
+#include "engine/sent.h"
 
 namespace pargeter {
 
@@ -17,6 +18,7 @@ struct Drive::Job {
   std::string there_path;  // where it is, "" if it is not
   NodeId parent = kNoNode;
   std::string key;  // last part of `path`
+  std::string Place() const { return PlaceIn(parent, key); }
   struct Above {
     NodeId id, parent;
     std::string key;

@@ -292,10 +292,10 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   if (made.attributes.origin == OriginOf(job.id)) return true;
   const bool tried = !job.tried_path.empty();
-  PG_ASSIGN(const bool sent, WasSent(job.node,
-                                     tried ? PlaceIn(job.node.tried_parent, job.node.tried_name)
-                                           : PlaceIn(job.parent, job.key),
-                                     tried ? job.tried_path : job.path, made, job.cancel));
+  PG_ASSIGN(
+      const bool sent,
+      WasSent(job.node, tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place(),
+              tried ? job.tried_path : job.path, made, job.cancel));
   if (sent) return true;
   if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
     return false;

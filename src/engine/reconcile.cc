@@ -191,7 +191,7 @@ Status Drive::JournalSent(const Job& job, const std::string& mark) {
   PG_ASSIGN(Live * live, Get(job.id));
   if (live->node.generation != job.node.generation)
     return Error(Code::kCancelled, "it was changed while it went up");
-  live->node.upload = WithSent(job.node.upload, PlaceIn(job.parent, job.key), mark);
+  live->node.upload = WithSent(job.node.upload, job.Place(), mark);
   return Save(live);
 }
 

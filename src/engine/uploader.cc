@@ -213,10 +213,15 @@ Status Drive::Flush(Duration patience) {
     if (left.files == 0) break;
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) {
+      const bool kept = [&] {
+        const Lock tree(tree_mutex_);
+        return CheckState().ok();
+      }();
       outcome = Error(Code::kTimeout,
                       fmt::format("{} change{} still wait{} for upload", left.files,
                                   left.files == 1 ? "" : "s", left.files == 1 ? "s" : ""),
-                      "They are safe on this disk and go up when the drive is mounted.");
+                      kept ? "They are safe on this disk and go up when the drive is mounted."
+                           : "The state folder was deleted: they are lost with this process.");
       break;
     }
     Lock lock(queue_mutex_);

@@ -47,6 +47,10 @@ class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
     ASSERT_EQ(Names(folder).size(), (is_new ? 0u : 1u) + (folder.empty() ? 0u : 1u));
     DieAfter([&] { ASSERT_TRUE(Write(path, "second").ok()); });
   }
+  void ForgetAll() {  // for the next round
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
   void Online() {
     world_.SetOffline(false);
     FlushAll();
@@ -73,8 +77,7 @@ TEST_P(SentTest, ChangedSinceItIsNoConflict) {
     ExpectAll({{"f", "third, and longer"}});
     ASSERT_TRUE(hands().Remove("f").ok());
     FlushAll();
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetAll();
   }
 }
 
@@ -84,8 +87,7 @@ TEST_P(SentTest, DeletedSinceItDoesNotComeBack) {
     ASSERT_TRUE(hands().Remove("f").ok());
     Online();
     ExpectAll({});
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetAll();
   }
 }
 
@@ -98,8 +100,7 @@ TEST_P(SentTest, MovedSinceItLeavesNothing) {
     ExpectAll({{"g", "THIond"}});
     ASSERT_TRUE(hands().Remove("g").ok());
     FlushAll();
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetAll();
   }
 }
 
@@ -114,8 +115,7 @@ TEST_P(SentTest, CutOffTwiceAtTwoPlacesItLeavesNothing) {
     ExpectAll({{"g", "third, and longer"}});
     ASSERT_TRUE(hands().Remove("g").ok());
     FlushAll();
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetAll();
   }
 }
 
@@ -136,8 +136,7 @@ TEST_P(SentTest, InAFolderThatWasMovedSinceItIsKnownAllTheSame) {
       for (const auto& [path, text] : wanted) EXPECT_TRUE(hands().Remove(path).ok());
       ASSERT_TRUE(hands().RemoveFolder("e").ok());
       FlushAll();
-      Close();
-      std::filesystem::remove_all(folder_ / "state");
+      ForgetAll();
     }
   }
 }
@@ -168,8 +167,7 @@ TEST_P(SentTest, ReplacedSinceByAnotherItIsNoConflict) {
     ExpectAll({{"f", "of an editor"}});
     ASSERT_TRUE(hands().Remove("f").ok());
     FlushAll();
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetAll();
   }
 }
 
@@ -215,8 +213,7 @@ TEST_P(SentTest, NewAttributesAreOurOwnToo) {
     ASSERT_TRUE(hands().Remove(name).ok());
     Online();
     ExpectAll({});
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetAll();
   }
 }
 

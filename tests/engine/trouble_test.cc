@@ -21,6 +21,15 @@ class TroubleTest : public DriveTest {
     file.seekp(static_cast<std::streamoff>(from));
     file << std::string(bytes, '\x5A');
   }
+  // As the disk is at this moment; another one each time.
+  void CutPower(int round) {
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(round));
+    boot_id_ = "after cut " + std::to_string(round);
+    Open();
+  }
 };
 
 // ---- the index
@@ -338,12 +347,7 @@ TEST_F(TroubleTest, WhatWasSyncedUploadedAndEvictedOutlivesAPowerCut) {
     FlushAll();
     Ignore(drive_->Evict({kRootId}, {}));
     ASSERT_EQ(*Read(name), text);  // fetched again, and not on the disk yet
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
-    disk_.PowerCut(static_cast<std::uint64_t>(i));
-    boot_id_ = name;
-    Open();
+    CutPower(i);
     FlushAll();
     const auto read = Read(name);
     ASSERT_TRUE(read.ok()) << name << ": " << read.error().what;
@@ -365,12 +369,7 @@ TEST_F(TroubleTest, WhatIsSyncedByAReaderOutlivesAPowerCut) {
     ASSERT_TRUE(opened.ok());
     EXPECT_TRUE(drive_->Fsync(opened->file).ok());
     drive_->Release(opened->file);
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
-    disk_.PowerCut(static_cast<std::uint64_t>(i));
-    boot_id_ = name;
-    Open();
+    CutPower(i);
     const auto read = Read(name);
     ASSERT_TRUE(read.ok()) << name << ": " << read.error().what;
     EXPECT_EQ(*read, text);
@@ -390,12 +389,7 @@ TEST_F(TroubleTest, TheNamesOfASyncedFolderOutliveAPowerCut) {
     ASSERT_TRUE(hands().Move("new", "list").ok());
     ASSERT_TRUE(hands().MakeFolder(folder).ok());
     ASSERT_TRUE(drive_->FsyncFolder().ok());
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
-    disk_.PowerCut(static_cast<std::uint64_t>(i));
-    boot_id_ = folder;
-    Open();
+    CutPower(i);
     EXPECT_EQ(*Read("list"), text);
     EXPECT_EQ(IdOf("new"), kNoNode);
     EXPECT_NE(IdOf(folder), kNoNode);

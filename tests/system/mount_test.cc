@@ -86,6 +86,14 @@ TEST_F(MountTest, EachJobAsksTheStoreAsLittleAsItSays) {
   Flush();
   EXPECT_LE(Requests().size(), 2u) << "overwriting it";
 
+  machine_->Shell("chmod 600 copied");
+  Flush();
+  log = Requests();
+  ASSERT_EQ(log.size(), 2u) << "new attributes: a look, and a copy onto itself";
+  EXPECT_EQ(log[0].method, "HEAD");
+  EXPECT_EQ(log[1].method, "PUT");
+  EXPECT_LT(log[1].in, 1000u);
+
   machine_->Shell("dd if=/dev/zero of=large bs=1M count=40 status=none");
   Flush();
   Requests();

@@ -90,8 +90,10 @@ TEST_F(MountInTrouble, WhatWouldBeLostIsSaidBeforeTheMountGoes) {
   SetFault(machine_->peer(), "away=600000");
   ASSERT_EQ(machine_->Shell("echo fern > fern").exit_code, 0);
   std::filesystem::remove_all(machine_->Home("state/pargeter/drives/sheets"));
+  const Outcome waits = machine_->Pargeter({"flush", "sheets", "--timeout", "1s"});
+  EXPECT_EQ(waits.err.find("safe"), std::string::npos) << waits.err;
   const Outcome refused = machine_->Pargeter({"unmount", "sheets", "--timeout", "1s"});
-  EXPECT_NE(refused.exit_code, 0);
+  EXPECT_EQ(refused.exit_code, 4);
   EXPECT_NE(refused.err.find("would be lost"), std::string::npos) << refused.err;
   EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n") << "it can be copied out";
   const Outcome given_up = machine_->Pargeter({"unmount", "sheets", "--now"});
