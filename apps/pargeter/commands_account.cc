@@ -180,7 +180,7 @@ std::string PlaceOf(const AccountSettings& a) {
   return a.kind == "sftp" ? fmt::format("{}@{}:{}", a.user, a.host, a.port) : a.url;
 }
 
-Status RunList(World& world) {
+Status RunListAccounts(World& world) {
   Json all = Json::array();
   for (const std::string& name : AccountNames(world.paths)) {
     PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
@@ -194,7 +194,7 @@ Status RunList(World& world) {
   return {};
 }
 
-Status RunShow(const std::string& name, World& world) {
+Status RunShowAccount(const std::string& name, World& world) {
   PG_ASSIGN(const AccountSettings a, LoadAccount(world.paths, name));
   std::vector<std::string> used;
   for (const std::string& drive : DriveNames(world.paths)) {
@@ -296,7 +296,7 @@ Status RunRemove(const std::string& name, World& world) {
   return {};
 }
 
-Status RunRename(const std::string& old_name, const std::string& new_name, World& world) {
+Status RunRenameAccount(const std::string& old_name, const std::string& new_name, World& world) {
   PG_TRY(CheckName("account", new_name));
   PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, old_name));
   if (LoadAccount(world.paths, new_name).ok()) {
@@ -384,7 +384,7 @@ CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
   secret_options(cmd, change.get());
   cmd->callback([=] { *run = [change](World& w) { return RunChange(*change, w); }; });
 
-  group->add_subcommand("list", "all accounts")->callback([=] { *run = RunList; });
+  group->add_subcommand("list", "all accounts")->callback([=] { *run = RunListAccounts; });
 
   auto name = std::make_shared<std::string>();
   auto other = std::make_shared<std::string>();
@@ -394,7 +394,7 @@ CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
     return sub;
   };
   named("show", "one account")->callback([=] {
-    *run = [name](World& w) { return RunShow(*name, w); };
+    *run = [name](World& w) { return RunShowAccount(*name, w); };
   });
   cmd = named("test", "prove that it works, or say what is wrong");
   cmd->add_option("--folder", *other, "test this BUCKET[/PREFIX], writing too");
@@ -407,7 +407,7 @@ CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
   });
   cmd = named("rename", "give it another name");
   cmd->add_option("NEW", *other, "the new name")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunRename(*name, *other, w); }; });
+  cmd->callback([=] { *run = [=](World& w) { return RunRenameAccount(*name, *other, w); }; });
   return group;
 }
 

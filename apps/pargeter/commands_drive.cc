@@ -160,12 +160,6 @@ std::string CacheOf(const World& world, const DriveSettings& d) {
   return d.cache_at.empty() ? world.paths.DriveState(d.name) + "/cache" : d.cache_at;
 }
 
-Json JsonTexts(const std::vector<std::string>& list) {
-  Json out = Json::array();
-  for (const std::string& text : list) out.push_back(JsonText(text));
-  return out;
-}
-
 // What it shows, in a few words.
 std::string SourceOf(const DriveSettings& d) {
   return d.join.empty() ? fmt::format("{}:{}", d.account, Printable(d.folder))
@@ -223,7 +217,7 @@ Status RunAdd(const Change& change, World& world) {
   return {};
 }
 
-Status RunList(World& world) {
+Status RunListDrives(World& world) {
   Json all = Json::array();
   for (const std::string& name : DriveNames(world.paths)) {
     PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
@@ -240,7 +234,7 @@ Status RunList(World& world) {
   return {};
 }
 
-Status RunShow(const std::string& name, World& world) {
+Status RunShowDrive(const std::string& name, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
   const std::string source =
       d.join.empty()
@@ -268,6 +262,28 @@ Status RunShow(const std::string& name, World& world) {
       world.paths.DriveFile(name)));
   if (world.json) world.PrintJson(DriveJson(d));
   return {};
+}
+
+// What no store has.
+struct OnlyHere {
+  std::uint64_t changes = 0, local = 0;  // the latter are files that a rule keeps here
+};
+
+Result<OnlyHere> WhatIsOnlyHere(const World& world, const DriveSettings& d) {
+  OnlyHere out;
+  const std::string state = world.paths.DriveState(d.name);
+  if (::access((state + "/index.db").c_str(), F_OK) == 0) {
+    PG_ASSIGN(const Json status, AskDrive(world, d, "status", Json::object()));
+    out.changes = status["pending"].value("files", std::uint64_t{0});
+    out.local = status["below"].value("local", std::uint64_t{0});
+    return out;
+  }
+  // its index is lost, and the next mount would find these again
+  std::error_code ec;
+  for (std::filesystem::directory_iterator it(state + "/pending", ec), end; !ec && it != end;
+       it.increment(ec))
+    ++out.changes;
+  return out;
 }
 
 Result<bool> IsRunning(const World& world, const std::string& name) {
@@ -333,6 +349,26 @@ Status MoveParts(const World& world, const DriveSettings& joined) {
   return {};
 }
 
+// The drives that have a state: itself, or its parts.
+std::vector<DriveSettings> ThoseWithState(const World& world, const DriveSettings& d) {
+  return d.join.empty() ? std::vector<DriveSettings>{d} : PartsOf(world.paths, d.name);
+}
+
+// What waits would stay here for ever.
+Status CheckAllIsUp(const World& world, const DriveSettings& d) {
+  for (const DriveSettings& each : ThoseWithState(world, d)) {
+    PG_ASSIGN(const OnlyHere here, WhatIsOnlyHere(world, each));
+    if (here.changes == 0) continue;
+    const std::string& mount = each.part_of.empty() ? each.name : each.part_of;
+    return Error(Code::kRefused,
+                 fmt::format("the drive {} has {} that no store has yet, and that would stay here",
+                             each.name, Counted(here.changes, "change")),
+                 fmt::format("Mount it until all is up: pargeter mount {}; pargeter flush {}",
+                             mount, mount));
+  }
+  return {};
+}
+
 Status CheckChange(const Change& change, const DriveSettings& before) {
   if (!before.part_of.empty() && (change.account || change.folder || change.at || change.mode ||
                                   change.share_with || !change.join.empty()))
@@ -359,6 +395,7 @@ Status RunChange(const Change& change, World& world) {
     return Error(Code::kRefused, "account and folder of a drive that was mounted cannot be changed",
                  fmt::format("Remove it and add it anew: pargeter drive remove {}", d.name));
   }
+  if (d.read_only && !before.read_only) PG_TRY(CheckAllIsUp(world, d));
   if (d.cache_at != before.cache_at && !d.join.empty()) {
     PG_TRY(CheckNotMounted(world, d));
     PG_TRY(MoveParts(world, d));
@@ -395,7 +432,7 @@ Status RenameParts(const World& world, const DriveSettings& joined, const std::s
   return {};
 }
 
-Status RunRename(const std::string& old_name, const std::string& new_name, World& world) {
+Status RunRenameDrive(const std::string& old_name, const std::string& new_name, World& world) {
   PG_TRY(CheckName("drive", new_name));
   PG_ASSIGN(DriveSettings d, LoadDrive(world.paths, old_name));
   if (LoadDrive(world.paths, new_name).ok())
@@ -415,16 +452,22 @@ Status RunRename(const std::string& old_name, const std::string& new_name, World
   return {};
 }
 
-Status CheckNothingWaits(const World& world, const DriveSettings& d, const std::string& asked) {
-  if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) return {};
-  PG_ASSIGN(const Json status, AskDrive(world, d, "status", Json::object()));
-  const std::uint64_t waiting = status["pending"].value("files", std::uint64_t{0});
-  if (waiting == 0) return {};
-  return Error(Code::kRefused,
-               fmt::format("{} changes of the drive {} are not at the store yet", waiting, d.name),
-               fmt::format("Mount it until they are up, or lose them with: pargeter drive remove "
-                           "{} --discard-pending",
-                           asked));
+Status CheckNothingIsOnlyHere(const World& world, const DriveSettings& d,
+                              const std::string& asked) {
+  PG_ASSIGN(const OnlyHere here, WhatIsOnlyHere(world, d));
+  const std::string lose =
+      fmt::format("lose them with: pargeter drive remove {} --discard-pending", asked);
+  if (here.changes > 0)
+    return Error(Code::kRefused,
+                 fmt::format("the drive {} has {} that no store has yet", d.name,
+                             Counted(here.changes, "change")),
+                 "Mount it until all is up, or " + lose);
+  if (here.local > 0)
+    return Error(Code::kRefused,
+                 fmt::format("the drive {} has {} that a rule keeps on this disk only", d.name,
+                             Counted(here.local, "file")),
+                 "Mount it and move out what is dear (see: pargeter rule list), or " + lose);
+  return {};
 }
 
 Status ForgetDrive(const World& world, const DriveSettings& d) {
@@ -442,10 +485,9 @@ Status ForgetDrive(const World& world, const DriveSettings& d) {
 Status RunRemove(const Change& change, World& world) {
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, change.name));
   PG_TRY(CheckNotMounted(world, d));
-  std::vector<DriveSettings> all = {d};
-  if (!d.join.empty()) all = PartsOf(world.paths, d.name);
+  const std::vector<DriveSettings> all = ThoseWithState(world, d);
   if (!change.discard_pending)
-    for (const DriveSettings& each : all) PG_TRY(CheckNothingWaits(world, each, d.name));
+    for (const DriveSettings& each : all) PG_TRY(CheckNothingIsOnlyHere(world, each, d.name));
   if (!d.part_of.empty()) {  // or the next look would bring it back
     PG_ASSIGN(DriveSettings joined, LoadDrive(world.paths, d.part_of));
     joined.except.push_back(PatternOf({d.account, d.folder}));
@@ -512,9 +554,9 @@ void AddDriveCommands(CLI::App* app, Work* run) {
   cmd->add_option("--at", c->at, "the folder where it appears")->required();
   AddSettings(cmd, c);
   cmd->callback([=] { *run = [c](World& w) { return RunAdd(*c, w); }; });
-  group->add_subcommand("list", "all drives")->callback([=] { *run = RunList; });
+  group->add_subcommand("list", "all drives")->callback([=] { *run = RunListDrives; });
   named("show", "one drive")->callback([=] {
-    *run = [c](World& w) { return RunShow(c->name, w); };
+    *run = [c](World& w) { return RunShowDrive(c->name, w); };
   });
   cmd = named("change", "other settings");
   cmd->add_option("--account", c->account, "an account");
@@ -524,10 +566,10 @@ void AddDriveCommands(CLI::App* app, Work* run) {
   cmd->callback([=] { *run = [c](World& w) { return RunChange(*c, w); }; });
   cmd = named("rename", "give it another name; it appears where it did");
   cmd->add_option("NEW", *other, "the new name")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunRename(c->name, *other, w); }; });
+  cmd->callback([=] { *run = [=](World& w) { return RunRenameDrive(c->name, *other, w); }; });
   cmd = named("remove", "forget it and its cache here");
   cmd->add_flag("--discard-pending", c->discard_pending,
-                "also lose changes that are not at the store yet");
+                "also lose changes that are not at the store yet, and files that are only here");
   cmd->callback([=] { *run = [c](World& w) { return RunRemove(*c, w); }; });
 }
 

@@ -72,7 +72,7 @@ Status ListOne(const World& world, const Located& at, bool itself, Json* all) {
   return {};
 }
 
-Status RunList(std::vector<std::string> paths, bool itself, World& world) {
+Status RunListFiles(std::vector<std::string> paths, bool itself, World& world) {
   if (paths.empty()) paths.push_back(".");
   Json all = Json::array();
   for (const std::string& path : paths) {
@@ -96,7 +96,7 @@ void AddFileCommands(CLI::App* app, Work* run) {
                                       "= local");
   cmd->add_option("PATH", *paths, "files or folders on a drive; default: here");
   cmd->add_flag("-d,--itself", *itself, "a folder itself, not what is in it");
-  cmd->callback([=] { *run = [=](World& w) { return RunList(*paths, *itself, w); }; });
+  cmd->callback([=] { *run = [=](World& w) { return RunListFiles(*paths, *itself, w); }; });
 }
 
 }  // namespace pargeter::app

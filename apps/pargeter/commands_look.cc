@@ -18,10 +18,6 @@
 namespace pargeter::app {
 namespace {
 
-std::string Plural(std::uint64_t n, const char* one) {
-  return fmt::format("{} {}{}", n, one, n == 1 ? "" : "s");
-}
-
 std::string AgeOf(const std::string& rfc3339) {
   const Nanos then = ParseRfc3339(rfc3339.c_str());
   return then == 0 ? "" : FormatAge(Duration((SystemClock().Wall() - then) / 1'000'000));
@@ -138,7 +134,7 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                                : "by hand only"));
   world.Say(files == 0
                 ? "  pending  nothing waits for upload"
-                : fmt::format("  pending  {}, {}, the oldest for {}", Plural(files, "change"),
+                : fmt::format("  pending  {}, {}, the oldest for {}", Counted(files, "change"),
                               FormatSize(pending.value("bytes", std::uint64_t{0})),
                               AgeOf(pending.value("oldest", ""))));
   const std::uint64_t pinned = cache.value("pinned_bytes", std::uint64_t{0});
@@ -150,13 +146,13 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
     world.Say(
         fmt::format("  HELD     {} deleted here {} ago, not at the store: pargeter queue "
                     "release {} lets them go, queue drop {} brings them back",
-                    Plural(held.value("files", std::uint64_t{0}), "file"),
+                    Counted(held.value("files", std::uint64_t{0}), "file"),
                     AgeOf(held.value("since", "")), d.name, d.name));
   }
   const std::uint64_t conflicts = s.value("conflicts", std::uint64_t{0});
   if (conflicts > 0)
     world.Say(fmt::format("  conflict {} kept beside another version; see: pargeter conflicts {}",
-                          Plural(conflicts, "file"), d.name));
+                          Counted(conflicts, "file"), d.name));
   const std::string error = s.value("last_error", "");
   if (!error.empty()) world.Say("  error    " + Printable(error));
 }
@@ -207,7 +203,7 @@ Status RunUsage(const std::string& name, World& world) {
                     d.name, d.account, words, FormatSize(cache.value("bytes", std::uint64_t{0})),
                     FormatSize(cache.value("limit", std::uint64_t{0}))));
     if (const auto files = pending.value("files", std::uint64_t{0}); files > 0)
-      world.Say(fmt::format("  waiting  {}, {}", Plural(files, "change"),
+      world.Say(fmt::format("  waiting  {}, {}", Counted(files, "change"),
                             FormatSize(pending.value("bytes", std::uint64_t{0}))));
     all.push_back({{"name", d.name}, {"account", account}, {"here", cache}, {"pending", pending}});
   }
@@ -226,7 +222,7 @@ Status RunQueue(const std::string& name, World& world) {
     world.Say(fmt::format("{}: {}{}", d.name,
                           files == 0
                               ? "nothing waits"
-                              : fmt::format("{}, {} to upload", Plural(files, "change"),
+                              : fmt::format("{}, {} to upload", Counted(files, "change"),
                                             FormatSize(queue.value("bytes", std::uint64_t{0}))),
                           ButHeld(queue)));
     for (const Json& item : queue["items"]) {
@@ -259,8 +255,8 @@ Status RunHeld(const std::string& name, const std::string& method, World& world)
     PG_TRY(AskDrive(world, d, method, Json::object(), Duration(600000)));
     world.Say(
         method == "release"
-            ? fmt::format("{}: {} are deleted at the store now", name, Plural(held, "file"))
-            : fmt::format("{}: {} {} back", name, Plural(held, "file"), held == 1 ? "is" : "are"));
+            ? fmt::format("{}: {} are deleted at the store now", name, Counted(held, "file"))
+            : fmt::format("{}: {} {} back", name, Counted(held, "file"), held == 1 ? "is" : "are"));
   }
   if (world.json) world.PrintJson({{"name", name}, {"files", held}});
   return {};

@@ -167,9 +167,7 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
   const std::uint64_t left = answer->value("left", std::uint64_t{0});
   const std::uint64_t lost = answer->value("lost", std::uint64_t{0});
   if (world.json) world.PrintJson({{"name", name}, {"pending", left}, {"lost", lost}});
-  const auto changes = [](std::uint64_t n) {
-    return fmt::format("{} change{}", n, n == 1 ? "" : "s");
-  };
+  const auto changes = [](std::uint64_t n) { return Counted(n, "change"); };
   if (lost > 0) {
     const std::string what =
         fmt::format("{} is unmounted; {} {} lost, as the state folder was deleted", name,

@@ -17,14 +17,9 @@
 namespace pargeter::app {
 namespace {
 
-constexpr Duration kLong(6 * 3600'000L);  // for what walks or reads much
-constexpr Duration kLook(200);            // between looks at a fetch under way
+constexpr Duration kLook(200);  // between looks at a fetch under way
 
 using Paths = std::vector<std::string>;
-
-std::string Count(std::int64_t n, const char* one) {
-  return fmt::format("{} {}{}", n, one, n == 1 ? "" : "s");
-}
 
 std::int64_t Number(const Json& json, const char* field) {
   return json.value(field, std::int64_t{0});
@@ -157,12 +152,12 @@ Status RunFetch(const Paths& paths, World& world) {
     }
   }
   const bool whole = done == files && !first && !g_called_off;
-  world.Say(whole ? fmt::format("{} here now, {}.", Count(files, "file"), FormatSize(all))
+  world.Say(whole ? fmt::format("{} here now, {}.", Counted(files, "file"), FormatSize(all))
                   : fmt::format("{} of {} here now, {} of {}; the same command goes on from there.",
-                                done, Count(files, "file"), FormatSize(bytes), FormatSize(all)));
+                                done, Counted(files, "file"), FormatSize(bytes), FormatSize(all)));
   if (thin > 0)
     world.Say(fmt::format("{} stay{} at the store: a rule keeps nothing of them here.",
-                          Count(thin, "file"), thin == 1 ? "s" : ""));
+                          Counted(thin, "file"), thin == 1 ? "s" : ""));
   if (world.json)
     world.PrintJson({{"files", files},
                      {"files_done", done},
@@ -174,7 +169,7 @@ Status RunFetch(const Paths& paths, World& world) {
   if (first)
     return Error(first->code,
                  fmt::format("{} could not be fetched: {}",
-                             Count(std::max<std::int64_t>(1, failures), "file"), first->what),
+                             Counted(std::max<std::int64_t>(1, failures), "file"), first->what),
                  first->remedy);
   return {};
 }
@@ -191,7 +186,7 @@ Status RunPin(const Paths& paths, bool wait, World& world) {
       const std::string name = path.get<std::string>();
       world.Say(fmt::format("{} is pinned: {}, {}, of which {} are here.",
                             Printable(name.empty() ? group.drive.name : name),
-                            Count(Number(pinned, "files"), "file"), Size(pinned, "bytes"),
+                            Counted(Number(pinned, "files"), "file"), Size(pinned, "bytes"),
                             Size(pinned, "on_disk")));
       pinned["path"] = path;
       all.push_back(std::move(pinned));
@@ -200,7 +195,7 @@ Status RunPin(const Paths& paths, bool wait, World& world) {
     if (wait || !talk.runs()) {
       PG_ASSIGN(const Json p, FetchOn(&talk, group.paths, world));
       world.Say(fmt::format("{} of {} here now.", Number(p, "files_done"),
-                            Count(Number(p, "files"), "file")));
+                            Counted(Number(p, "files"), "file")));
       for (const Json& f : p["failed"])
         return Error(CodeOfName(f.value("code", "")), f.value("what", ""), f.value("remedy", ""));
     } else {
@@ -240,7 +235,7 @@ void SayKept(const World& world, const Json& e, const char* count, const char* n
   if (n == 0) return;
   std::vector<std::string> some;
   for (const Json& name : e[names]) some.push_back(name.get<std::string>());
-  world.Say(fmt::format("{} {}: {}{}", Count(n, "file"), what, fmt::join(some, ", "),
+  world.Say(fmt::format("{} {}: {}{}", Counted(n, "file"), what, fmt::join(some, ", "),
                         n > static_cast<std::int64_t>(some.size()) ? ", ..." : ""));
 }
 
@@ -261,13 +256,13 @@ Status RunEvict(const EvictOptions& options, World& world) {
     PG_ASSIGN(const Json e, AskDrive(world, group.drive, "evict", params, kLong));
     world.Say(fmt::format("{} {} {} ({}); free on that disk: {} before, {} {}.",
                           options.dry_run ? "Would free" : "Freed", Size(e, "freed"),
-                          "of " + group.drive.name, Count(Number(e, "files"), "file"),
+                          "of " + group.drive.name, Counted(Number(e, "files"), "file"),
                           Size(e, "free_before"), Size(e, "free_after"),
                           options.dry_run ? "then" : "now"));
     SayKept(world, e, "pending", "pending_names", "kept, not at the store yet");
     SayKept(world, e, "kept", "kept_names", "kept, pinned or local");
     if (Number(e, "open") > 0)
-      world.Say(fmt::format("{} in use: evicted when closed", Count(Number(e, "open"), "file")));
+      world.Say(fmt::format("{} in use: evicted when closed", Counted(Number(e, "open"), "file")));
     for (const char* field : {"files", "freed", "pending", "kept", "open"})
       total[field] = total[field].get<std::int64_t>() + Number(e, field);
     for (const char* field : {"free_before", "free_after", "pending_names", "kept_names"})
@@ -297,7 +292,7 @@ Status RunVerify(const Paths& paths, bool with_store, World& world) {
     PG_ASSIGN(const Located at, Locate(world, path));
     PG_ASSIGN(Talk talk, Talk::With(world, at.drive, with_store));
     PG_ASSIGN(Json c, talk.Ask("verify", {{"path", at.path}, {"with_store", with_store}}, kLong));
-    world.Say(fmt::format("{}: {} right ({})", at.drive.name, Count(Number(c, "files"), "file"),
+    world.Say(fmt::format("{}: {} right ({})", at.drive.name, Counted(Number(c, "files"), "file"),
                           Size(c, "bytes")));
     for (const Json& name : c["rotten"])
       world.Say(fmt::format("  ROTTEN   {}  (dropped; fetched again when needed)",
@@ -309,19 +304,20 @@ Status RunVerify(const Paths& paths, bool with_store, World& world) {
     if (Number(c, "unknown") > 0)
       world.Say(
           fmt::format("  {} only partly here, or without a digest: --with-store compares those",
-                      Count(Number(c, "unknown"), "file")));
+                      Counted(Number(c, "unknown"), "file")));
     if (Number(c, "pending") > 0)
       world.Say(fmt::format("  {} only on this disk: read, and left alone",
-                            Count(Number(c, "pending"), "file")));
+                            Counted(Number(c, "pending"), "file")));
     bad += static_cast<std::int64_t>(c["rotten"].size() + c["unreadable"].size());
     c["path"] = JsonText(path);
     all.push_back(std::move(c));
   }
   if (world.json) world.PrintJson({{"checked", all}});
   if (bad == 0) return {};
-  return Error(Code::kDamaged,
-               fmt::format("{} not as {} should be", Count(bad, "file"), bad == 1 ? "it" : "they"),
-               "The disk may be failing: look at its own log.");
+  return Error(
+      Code::kDamaged,
+      fmt::format("{} not as {} should be", Counted(bad, "file"), bad == 1 ? "it" : "they"),
+      "The disk may be failing: look at its own log.");
 }
 
 // ---- explain
@@ -352,14 +348,15 @@ std::string StateWords(const Json& e) {
   const std::string state = e.value("state", "");
   if (e.value("kind", "") == "folder") {
     const Json& below = e["sums"];
-    std::string words = fmt::format("It holds {}, {}, of which {} ({}) are on this disk.",
-                                    Count(Number(below, "files"), "file"), Size(e, "size"),
-                                    Count(Number(below, "here"), "whole file"), Size(e, "on_disk"));
+    std::string words =
+        fmt::format("It holds {}, {}, of which {} ({}) are on this disk.",
+                    Counted(Number(below, "files"), "file"), Size(e, "size"),
+                    Counted(Number(below, "here"), "whole file"), Size(e, "on_disk"));
     if (Number(below, "pending") > 0)
-      words += fmt::format(" {} wait for upload.", Count(Number(below, "pending"), "change"));
+      words += fmt::format(" {} wait for upload.", Counted(Number(below, "pending"), "change"));
     if (Number(below, "unlisted") > 0)
       words += fmt::format(" {} below it were never looked into, and may hold more.",
-                           Count(Number(below, "unlisted"), "folder"));
+                           Counted(Number(below, "unlisted"), "folder"));
     return words;
   }
   if (state == "remote") return "Its bytes are only at the store; its name is known here.";
@@ -402,7 +399,7 @@ Status RunExplain(const std::string& path, World& world) {
     const std::string error = e.value("error", "");
     if (!error.empty())
       line += fmt::format(" {} so far; the last failed: {}",
-                          Count(Number(e, "attempts"), "attempt"), error);
+                          Counted(Number(e, "attempts"), "attempt"), error);
     world.Say("  " + Printable(line));
   }
   if (const std::string since = e.value("offline_since", ""); !since.empty())
@@ -416,7 +413,7 @@ Status RunExplain(const std::string& path, World& world) {
     world.Say(fmt::format("  Last used here {}; changed {}{}.", used.empty() ? "never" : used,
                           Ago(e.value("changed", "")),
                           Number(e, "open") > 0
-                              ? fmt::format("; open {} now", Count(Number(e, "open"), "time"))
+                              ? fmt::format("; open {} now", Counted(Number(e, "open"), "time"))
                               : ""));
   } else if (const std::string listed = e.value("listed", ""); !listed.empty()) {
     world.Say(fmt::format("  Its names were last asked of the store {}.", Ago(listed)));

@@ -11,8 +11,6 @@
 namespace pargeter::app {
 namespace {
 
-constexpr Duration kLong(6 * 3600'000L);
-
 struct RuleOptions {
   std::vector<std::string> words;  // PATH PLACEMENT, or PLACEMENT with a pattern
   std::string pattern, drive;
@@ -80,7 +78,7 @@ Status RunRemove(const RuleOptions& o, World& world) {
   return {};
 }
 
-Status RunList(const RuleOptions& o, World& world) {
+Status RunListRules(const RuleOptions& o, World& world) {
   std::vector<DriveSettings> drives;
   if (o.words.empty()) {
     PG_ASSIGN(drives, Meant(world, o.drive));
@@ -136,7 +134,7 @@ void AddRuleCommands(CLI::App* app, Work* run) {
   cmd->callback([=] { *run = [=](World& w) { return RunRemove(*o, w); }; });
   cmd = group->add_subcommand("list", "all rules, or those of the drive of a path");
   cmd->add_option("PATH", o->words, "on a drive");
-  cmd->callback([=] { *run = [=](World& w) { return RunList(*o, w); }; });
+  cmd->callback([=] { *run = [=](World& w) { return RunListRules(*o, w); }; });
 }
 
 }  // namespace pargeter::app

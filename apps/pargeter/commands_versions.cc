@@ -11,7 +11,7 @@
 namespace pargeter::app {
 namespace {
 
-constexpr Duration kLong(3600'000);
+constexpr Duration kRestoreWithin(3600'000);
 
 Status RunLink(const std::string& path, const std::string& lasts, World& world) {
   Duration span(0);
@@ -52,7 +52,7 @@ Status RunRestore(const std::string& path, const std::string& version, World& wo
   PG_ASSIGN(const Located at, Locate(world, path));
   PG_ASSIGN(Talk talk, Talk::With(world, at.drive, true));
   PG_ASSIGN(const Json answer,
-            talk.Ask("restore", {{"path", at.path}, {"version", version}}, kLong));
+            talk.Ask("restore", {{"path", at.path}, {"version", version}}, kRestoreWithin));
   world.Say(fmt::format("{} is again as it was ({}); that goes up like any change.",
                         Printable(path), FormatSize(answer.value("bytes", std::uint64_t{0}))));
   if (world.json) world.PrintJson(answer);

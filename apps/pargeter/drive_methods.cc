@@ -135,12 +135,6 @@ Result<std::vector<NodeId>> NodesAt(Drive* drive, const Json& params) {
   return ids;
 }
 
-Json JsonTexts(const std::vector<std::string>& texts) {
-  Json out = Json::array();
-  for (const std::string& text : texts) out.push_back(JsonText(text));
-  return out;
-}
-
 Result<Json> Evict(Drive* drive, const Json& params) {
   PG_ASSIGN(const std::vector<NodeId> ids, NodesAt(drive, params));
   EvictWish wish;

@@ -20,8 +20,7 @@ constexpr Duration kReportEvery(10000);
 constexpr Duration kGrace(30000);  // for the end itself, after the uploads
 
 std::string Changes(const PendingSummary& pending) {
-  return fmt::format("{} change{} ({})", pending.files, pending.files == 1 ? "" : "s",
-                     FormatSize(pending.bytes));
+  return fmt::format("{} ({})", Counted(pending.files, "change"), FormatSize(pending.bytes));
 }
 
 // All drives as one; offline only if all are, since the first of them is.

@@ -69,6 +69,8 @@ class Talk {
 
 DriveLimits LimitsOf(const DriveSettings& settings);
 
+constexpr Duration kLong(6 * 3600'000L);  // the patience with what walks or reads much
+
 // Asks the running drive, or its state on disk if it does not run: `method` is one of those that
 // drive_methods.h answers.
 Result<Json> AskDrive(const World& world, const DriveSettings& drive, const std::string& method,

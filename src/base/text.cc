@@ -143,4 +143,8 @@ std::string Base64Decode(std::string_view text) {
   return out;
 }
 
+std::string Counted(std::uint64_t number, std::string_view one) {
+  return std::to_string(number) + " " + std::string(one) + (number == 1 ? "" : "s");
+}
+
 }  // namespace pargeter

@@ -66,4 +66,10 @@ std::string JsonText(std::string_view raw) {
   return out;
 }
 
+Json JsonTexts(const std::vector<std::string>& raw) {
+  Json out = Json::array();
+  for (const std::string& text : raw) out.push_back(JsonText(text));
+  return out;
+}
+
 }  // namespace pargeter

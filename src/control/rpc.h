@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "base/error.h"
 
@@ -30,5 +31,6 @@ Result<Json> ParseAnswer(const std::string& line);
 
 // Text from outside may be no UTF-8, which JSON must be: such bytes become \xHH.
 std::string JsonText(std::string_view raw);
+Json JsonTexts(const std::vector<std::string>& raw);
 
 }  // namespace pargeter

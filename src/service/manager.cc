@@ -17,7 +17,7 @@
 namespace pargeter {
 namespace {
 
-constexpr const char* kService = "org.freedesktop.systemd1";
+constexpr const char* kBusName = "org.freedesktop.systemd1";
 constexpr const char* kObject = "/org/freedesktop/systemd1";
 constexpr const char* kInterface = "org.freedesktop.systemd1.Manager";
 constexpr std::uint64_t kCallMicros = 30'000'000;
@@ -61,9 +61,9 @@ struct Manager::Impl {
               const char* argument) {
     BusError error;
     const int r = argument == nullptr
-                      ? sd_bus_call_method(bus, kService, kObject, kInterface, method, &error.e,
+                      ? sd_bus_call_method(bus, kBusName, kObject, kInterface, method, &error.e,
                                            &reply->m, nullptr)
-                      : sd_bus_call_method(bus, kService, kObject, kInterface, method, &error.e,
+                      : sd_bus_call_method(bus, kBusName, kObject, kInterface, method, &error.e,
                                            &reply->m, types, argument);
     return r < 0 ? Status(Failed(what, r, error)) : Status();
   }
@@ -115,7 +115,7 @@ Result<Manager> Manager::Connect(Scope scope, const std::string& runtime_dir) {
 Result<int> Manager::Version() {
   BusError error;
   char* text = nullptr;
-  const int r = sd_bus_get_property_string(impl_->bus, kService, kObject, kInterface, "Version",
+  const int r = sd_bus_get_property_string(impl_->bus, kBusName, kObject, kInterface, "Version",
                                            &error.e, &text);
   if (r < 0) return Failed("say its version", r, error);
   const int version = std::atoi(text);
@@ -131,7 +131,7 @@ Status Manager::Reload() {
 Status Manager::Enable(const std::string& unit) {
   BusError error;
   Message reply;
-  const int r = sd_bus_call_method(impl_->bus, kService, kObject, kInterface, "EnableUnitFiles",
+  const int r = sd_bus_call_method(impl_->bus, kBusName, kObject, kInterface, "EnableUnitFiles",
                                    &error.e, &reply.m, "asbb", 1, unit.c_str(), 0, 1);
   if (r < 0) return Failed("enable the service", r, error);
   return Reload();
@@ -140,7 +140,7 @@ Status Manager::Enable(const std::string& unit) {
 Status Manager::Disable(const std::string& unit) {
   BusError error;
   Message reply;
-  const int r = sd_bus_call_method(impl_->bus, kService, kObject, kInterface, "DisableUnitFiles",
+  const int r = sd_bus_call_method(impl_->bus, kBusName, kObject, kInterface, "DisableUnitFiles",
                                    &error.e, &reply.m, "asb", 1, unit.c_str(), 0);
   if (r < 0) return Failed("disable the service", r, error);
   return Reload();
@@ -159,7 +159,7 @@ Status Manager::Run(const char* method, const std::string& unit, Duration patien
     impl_->subscribed = true;
   }
   sd_bus_slot* slot = nullptr;
-  int r = sd_bus_match_signal(impl_->bus, &slot, kService, kObject, kInterface, "JobRemoved",
+  int r = sd_bus_match_signal(impl_->bus, &slot, kBusName, kObject, kInterface, "JobRemoved",
                               Impl::OnJobRemoved, impl_.get());
   if (r < 0) return Failed("listen", r, error);
   struct Slot {
@@ -169,7 +169,7 @@ Status Manager::Run(const char* method, const std::string& unit, Duration patien
   impl_->job.clear();
   impl_->job_result.clear();
   Message reply;
-  r = sd_bus_call_method(impl_->bus, kService, kObject, kInterface, method, &error.e, &reply.m,
+  r = sd_bus_call_method(impl_->bus, kBusName, kObject, kInterface, method, &error.e, &reply.m,
                          "ss", unit.c_str(), "replace");
   if (r < 0) return Failed("take the order", r, error);
   const char* job = nullptr;
@@ -207,7 +207,7 @@ Result<UnitState> Manager::StateOf(const std::string& unit) {
   const auto text = [&](const std::string& interface, const char* name) {
     BusError error;
     char* value = nullptr;
-    if (sd_bus_get_property_string(impl_->bus, kService, path, interface.c_str(), name, &error.e,
+    if (sd_bus_get_property_string(impl_->bus, kBusName, path, interface.c_str(), name, &error.e,
                                    &value) < 0)
       return std::string();
     std::string out = value;
@@ -216,7 +216,7 @@ Result<UnitState> Manager::StateOf(const std::string& unit) {
   };
   const auto number = [&](const std::string& interface, const char* name, char type, void* out) {
     BusError error;
-    sd_bus_get_property_trivial(impl_->bus, kService, path, interface.c_str(), name, &error.e, type,
+    sd_bus_get_property_trivial(impl_->bus, kBusName, path, interface.c_str(), name, &error.e, type,
                                 out);
   };
   state.active = text(unit_interface, "ActiveState");

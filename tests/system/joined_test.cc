@@ -79,6 +79,18 @@ TEST_F(JoinedDriveTest, SeveralAccountsStandSideBySide) {
   EXPECT_EQ(machine_->Shell("stat -c %i . * */* */*/* | sort | uniq -d").out, "");
 }
 
+TEST_F(JoinedDriveTest, IsNotMadeReadOnlyWhileAPartHasChanges) {
+  BeginAs("curator");
+  Join({"--join", "museum/team/*"});
+  machine_->Mount();
+  SetFault(curator_, "away=600000");
+  ASSERT_EQ(machine_->Shell("echo fern > archive/fern.txt").exit_code, 0);
+  const Outcome refused = machine_->Pargeter({"drive", "change", "sheets", "--read-only"});
+  EXPECT_EQ(refused.exit_code, 4);
+  EXPECT_NE(refused.err.find("sheets.archive has 1 change"), std::string::npos) << refused.err;
+  EXPECT_NE(refused.err.find("pargeter mount sheets;"), std::string::npos) << refused.err;
+}
+
 TEST_F(JoinedDriveTest, EachPartIsADriveOfItsOwn) {
   BeginAs("curator");
   Join({"--join", "museum/team/*", "--cache-limit", "64MiB"});

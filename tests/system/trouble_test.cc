@@ -100,6 +100,30 @@ TEST_F(MountInTrouble, WhatWouldBeLostIsSaidBeforeTheMountGoes) {
   EXPECT_NE(given_up.out.find("1 change is lost"), std::string::npos) << given_up.out;
 }
 
+TEST_F(MountInTrouble, ADriveIsNotRemovedWithWhatIsOnlyHere) {
+  MountAll();
+  const auto refused = [&](std::vector<std::string> words, const std::string& why) {
+    const Outcome got = machine_->Pargeter(std::move(words));
+    EXPECT_EQ(got.exit_code, 4);
+    EXPECT_NE(got.err.find(why), std::string::npos) << got.err;
+  };
+  ASSERT_EQ(machine_->Shell("mkdir drafts && echo fern > drafts/fern").exit_code, 0);
+  ASSERT_EQ(machine_->Pargeter({"rule", "add", At("drafts"), "local"}).exit_code, 0);
+  Flush();
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  refused({"drive", "remove", "sheets"}, "1 file that a rule keeps on this disk only");
+  machine_->Mount();
+  SetFault(machine_->peer(), "away=600000");
+  ASSERT_EQ(machine_->Shell("echo moss > moss").exit_code, 0);
+  refused({"drive", "change", "sheets", "--read-only"}, "1 change that no store has yet");
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets", "--now"}).exit_code, 0);
+  refused({"drive", "remove", "sheets"}, "1 change that no store has yet");
+  const std::string index = machine_->Home("state/pargeter/drives/sheets/index.db");
+  for (const char* ending : {"", "-wal", "-shm"}) std::filesystem::remove(index + ending);
+  refused({"drive", "remove", "sheets"}, "changes that no store has yet");
+  EXPECT_EQ(machine_->Pargeter({"drive", "remove", "sheets", "--discard-pending"}).exit_code, 0);
+}
+
 // It answers no more, and is not gone yet.
 TEST_F(MountInTrouble, AProcessThatIsDyingKeepsNobodyFromMounting) {
   MountAll();

@@ -132,11 +132,11 @@ Entry EntryOf(const FileAttributes& a, std::string name) {
   return entry;
 }
 
+}  // namespace
+
 std::string What(std::string_view doing, const std::string& path) {
   return fmt::format("cannot {} {}", doing, path.empty() ? "the folder" : Printable(path));
 }
-
-}  // namespace
 
 Result<FileAttributes> SftpProvider::AttributesOf(Wire& wire, const std::string& path) {
   PG_ASSIGN(const std::string body, wire.Ask(Type::kLstat, Writer().Text(Full(path)).bytes(),

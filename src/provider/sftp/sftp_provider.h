@@ -135,4 +135,7 @@ auto SftpProvider::With(const Cancel& cancel, Job job) -> decltype(job(std::decl
   }
 }
 
+// "cannot DOING PATH", for errors.
+std::string What(std::string_view doing, const std::string& path);
+
 }  // namespace pargeter::sftp

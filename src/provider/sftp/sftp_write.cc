@@ -16,10 +16,6 @@ using Want = Precondition::Want;
 constexpr std::size_t kWritesAtOnce = 32;
 constexpr std::size_t kRemovalsAtOnce = 64;
 
-std::string What(std::string_view doing, const std::string& path) {
-  return fmt::format("cannot {} {}", doing, Printable(path));
-}
-
 Error ChangedMeanwhile(const std::string& path) {
   return Error(Code::kChanged,
                fmt::format("{} was changed at the store meanwhile", Printable(path)));
