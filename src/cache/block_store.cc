@@ -57,6 +57,18 @@ Result<std::uint64_t> BlockStore::LengthOf(std::int64_t id, Place place) const {
   return static_cast<std::uint64_t>(info.st_size);
 }
 
+Result<RangeSet> BlockStore::WrittenParts(std::int64_t id, Place place) const {
+  PG_ASSIGN(const Fd fd, disk_->Open(PathOf(id, place), O_RDONLY));
+  RangeSet parts;
+  for (off_t at = 0;;) {
+    const off_t begin = ::lseek(fd.get(), at, SEEK_DATA);
+    if (begin < 0 && errno == ENXIO) return parts;  // nothing any more
+    at = begin < 0 ? begin : ::lseek(fd.get(), begin, SEEK_HOLE);
+    if (at < 0) return FromErrno(errno, "cannot look at a cache file");
+    parts.Add({static_cast<std::uint64_t>(begin), static_cast<std::uint64_t>(at)});
+  }
+}
+
 Result<Nanos> BlockStore::ChangedAt(std::int64_t id, Place place) const {
   struct stat info {};
   if (::stat(PathOf(id, place).c_str(), &info) < 0)
@@ -128,8 +140,8 @@ Status BlockStore::Rename(std::int64_t from, std::int64_t to, Place place) {
 }
 Status BlockStore::Drop(std::int64_t id, Place place) { return disk_->Remove(PathOf(id, place)); }
 
-void BlockStore::SetNote(std::int64_t id, Place place, const std::string& note) {
-  ::setxattr(PathOf(id, place).c_str(), kNote, note.data(), note.size(), 0);
+bool BlockStore::SetNote(std::int64_t id, Place place, const std::string& note) {
+  return ::setxattr(PathOf(id, place).c_str(), kNote, note.data(), note.size(), 0) == 0;
 }
 std::string BlockStore::Note(std::int64_t id, Place place) const {
   std::string note(kLongestNote, '\0');

@@ -26,6 +26,8 @@ class BlockStore {
   // Opens for reading and writing; makes it if it is not there.
   Result<Fd> Open(std::int64_t id, Place place);
   Result<std::uint64_t> LengthOf(std::int64_t id, Place place) const;
+  // Where something was written to it, as far as its file system tells: the rest are holes.
+  Result<RangeSet> WrittenParts(std::int64_t id, Place place) const;
   Result<Nanos> ChangedAt(std::int64_t id, Place place) const;
   bool Has(std::int64_t id, Place place) const;
   // Moves a file between the places. Open descriptors stay good where both are on one disk; where
@@ -43,8 +45,9 @@ class BlockStore {
   Status Drop(std::int64_t id, Place place);
   Status Rename(std::int64_t from, std::int64_t to, Place place);
   // A few words about a file, kept with it (as an extended attribute, so that they live and go with
-  // it): by them it can be found again without the index. No error where the disk cannot do it.
-  void SetNote(std::int64_t id, Place place, const std::string& note);
+  // it): by them it can be found again without the index. False: the disk cannot do it, or not so
+  // many; a former note stays.
+  bool SetNote(std::int64_t id, Place place, const std::string& note);
   std::string Note(std::int64_t id, Place place) const;  // "" if there is none
   // After this, the name of a pending file survives a power cut.
   Status SyncNames(Place place);

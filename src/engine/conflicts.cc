@@ -28,10 +28,12 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     ContentSource source(job->content, 0, job->size, options_.disk);
     if (provider_->HoldsContent(job->path, *there, &source)) {
       // our own upload, whose answer was lost, or the same bytes from another side
-      PG_TRY(CommitUpload(job, *there, Sent::kBytes));
-      if (provider_->Can().tells_writer || there->attributes.origin == OriginOf(job->id))
-        return Outcome::kDone;
-      return SendAttributesToo(job->id);
+      const bool with_attributes =
+          (provider_->Can().tells_writer || there->attributes.origin == OriginOf(job->id)) &&
+          there->attributes.mode == job->attributes.mode &&
+          there->attributes.mtime == job->attributes.mtime;
+      PG_TRY(CommitUpload(job, *there, with_attributes ? Sent::kBytes : Sent::kBytesAlone));
+      return with_attributes ? Outcome::kDone : Outcome::kAgain;
     }
   }
   bool late = false;
@@ -151,17 +153,6 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   LogAbout(LogLevel::kWarning, {job->path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", name, live->node.name);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
-  return Outcome::kAgain;
-}
-
-// An upload was interrupted after its bytes, before its attributes.
-Result<Drive::Outcome> Drive::SendAttributesToo(NodeId id) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  if (live->node.gone()) return Outcome::kAgain;
-  live->node.dirty |= kAttributes;
-  if (live->node.intent == 0) PG_TRY(AddIntent(live));
-  PG_TRY(Save(live));
   return Outcome::kAgain;
 }
 

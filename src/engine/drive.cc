@@ -80,132 +80,6 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
   return drive;
 }
 
-// What a crash can leave: files between the two places, rows of files that were deleted while
-// open, and presence that was not saved. Pending data is never dropped here.
-Status Drive::Recover() {
-  const Lock tree(tree_mutex_);
-  using Place = BlockStore::Place;
-  PG_ASSIGN(own_id_, index_->Meta("id"));
-  if (own_id_.empty()) {
-    own_id_ = RandomName(8);
-    PG_TRY(index_->SetMeta("id", own_id_));
-    PG_TRY(SyncIndex());  // what bears this mark must not outlive it
-  }
-  // a cache folder is one drive's, wherever it was carried: numbers mean files of this index only
-  const std::string mark = options_.cache_folder + "/.drive";
-  const auto owner = ReadFile(mark, 256);
-  if (owner.ok() && ::pargeter::Trim(*owner) != own_id_) {
-    return Error(Code::kRefused,
-                 fmt::format("{} is the cache of another drive", Printable(options_.cache_folder)),
-                 fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at "
-                             "DIR; or delete that one, if its drive is gone.",
-                             options_.name, options_.name));
-  }
-  if (!owner.ok()) PG_TRY(WriteFileAtomically(mark, own_id_ + "\n", 0600));
-  PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
-  hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
-  PG_ASSIGN(const std::string boot, index_->Meta("boot"));
-  PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
-  synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
-  const bool power_cut = !boot.empty() && boot != options_.boot_id;
-  if (power_cut) PG_TRY(RecoverFromPowerCut());
-  PG_TRY(index_->SetMeta("boot", options_.boot_id));
-  PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
-  std::unordered_set<NodeId> dirty;
-  for (Node& node : waiting) {
-    if (node.dirty & kData) dirty.insert(node.id);
-    if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
-    // first writes journal "dirty", then move the file: finish the move
-    if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
-        blocks_->Has(node.id, Place::kCache)) {
-      PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending));
-    }
-    if (power_cut && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node));
-    Enqueue(node.id, node.intent, Duration(0));
-  }
-  for (const NodeId id : blocks_->List(Place::kPending)) {
-    if (dirty.count(id) > 0) continue;
-    PG_ASSIGN(auto node, index_->Get(id));
-    if (node && (node->dirty & kData)) {  // local: waits for nothing
-      if (power_cut && !node->gone()) PG_TRY(MendPending(&*node));
-      dirty.insert(id);
-      continue;
-    }
-    // acknowledged, but not moved back before the end: it is cache now; after a power cut it may as
-    // well be a change of which the index knows nothing any more
-    const bool kept = node && !node->gone() && !power_cut &&
-                      blocks_->Move(id, Place::kPending, Place::kCache).ok();
-    if (!kept) PG_TRY(blocks_->Drop(id, Place::kPending));
-  }
-  PG_ASSIGN(const auto held, index_->AllOnDisk());
-  Change change(this);
-  for (const auto& [id, bytes] : held) {
-    if (dirty.count(id) == 0 && !blocks_->Has(id, Place::kCache)) {
-      PG_ASSIGN(auto node, index_->Get(id));
-      node->on_disk = 0;
-      PG_TRY(index_->Update(*node));
-      PG_TRY(index_->DropPresence(id));
-    } else {
-      budget_->Count(bytes);
-    }
-  }
-  PG_ASSIGN(const std::vector<Node> lost, index_->GoneAndAbsent());
-  for (const Node& node : lost) {
-    PG_TRY(blocks_->Drop(node.id, Place::kCache));
-    PG_TRY(blocks_->Drop(node.id, Place::kPending));
-    PG_TRY(index_->Delete(node.id));
-  }
-  return change.Commit();
-}
-
-// The machine has started anew, perhaps without warning. What the cache got since the last time
-// that everything was synced may be torn, or newer than the index: it is fetched again.
-Status Drive::RecoverFromPowerCut() {
-  for (const NodeId id : blocks_->List(BlockStore::Place::kCache)) {
-    PG_ASSIGN(auto node, index_->Get(id));
-    if (node && (node->dirty & kData)) continue;
-    PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(id, BlockStore::Place::kCache));
-    if (node && node->on_disk > 0 && changed < synced_at_) continue;
-    PG_TRY(blocks_->Drop(id, BlockStore::Place::kCache));
-  }
-  return {};
-}
-
-// A waiting file whose last bytes never reached the disk ends where they begin; one of which
-// nothing did, or which was deleted just then, is again what the store has, or nothing.
-Status Drive::MendPending(Node* node) {
-  std::uint64_t length = 0;
-  const bool here = blocks_->Has(node->id, BlockStore::Place::kPending);
-  if (here) {
-    PG_ASSIGN(length, blocks_->LengthOf(node->id, BlockStore::Place::kPending));
-  }
-  if (!node->copy_of.empty() || (!here && node->size == 0)) return {};
-  PG_ASSIGN(const std::string serial, index_->Presence(node->id));
-  RangeSet present = RangeSet::Parse(serial);
-  const auto ranges = present.All();
-  if (here && (ranges.empty() || ranges.back().end <= length)) return {};
-  if (!here && ranges.empty() && node->there != There::kAbsent && node->there_size >= node->size)
-    return {};
-  Log(LogLevel::kWarning, "{}: what was written last before the machine went down is lost",
-      Printable(node->name));
-  present.Remove({length, ~0ull >> 1});
-  if (!here && node->there == There::kAbsent) {
-    if (node->upload.empty() && node->tried_parent == kNoNode) return index_->Delete(node->id);
-    node->parent = kNoNode;  // deleted; what was begun of it at the store is ended
-    node->dirty = kClean;
-    return index_->Update(*node);
-  }
-  if (!here) {
-    node->size = node->there_size;
-    node->dirty &= ~kData;
-  } else {
-    node->size = std::min(node->size, length);
-  }
-  node->on_disk = present.Bytes();
-  PG_TRY(index_->SavePresence(node->id, present.Serialize()));
-  return index_->Update(*node);
-}
-
 Drive::~Drive() { Stop(); }
 
 void Drive::Start(ChangeListener* listener) {
@@ -283,6 +157,17 @@ void Drive::Stop() {
   }
   started_ = false;
   SavePresenceOfAll();
+  SaveAll();
+  // it is said to be safe on this disk; and after the next boot nobody has to doubt it
+  const auto waits = WaitingForStore();
+  if (!waits.ok() || *waits > 0) SyncEverything();
+  const Lock tree(tree_mutex_);
+  Ignore(SyncIndex());
+  RemoveDoomed();
+  Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
+}
+
+void Drive::SaveAll() {
   const Lock tree(tree_mutex_);
   for (auto& [id, live] : live_) {
     bool written = false;
@@ -296,9 +181,6 @@ void Drive::Stop() {
       Ignore(Save(live.get()));
   }
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
-  Ignore(SyncIndex());
-  RemoveDoomed();
-  Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
 }
 
 // ---- the tree

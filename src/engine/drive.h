@@ -59,12 +59,13 @@ struct DriveOptions : DriveLimits {
   std::string name;
   std::string state_folder;  // index.db, pending/, lock
   std::string cache_folder;
-  Duration quiet{1000};        // a change waits so long for the next one before it goes up
-  Duration patience{60000};    // the longest that a read waits for the store
-  Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
-  Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
-  Duration hold_quiet{2000};   // deletions go so long after the last of a sweep
-  Duration may_be_late{3000};  // a request without an answer may still reach the store so long
+  Duration quiet{1000};             // a change waits so long for the next one before it goes up
+  Duration patience{60000};         // the longest that a read waits for the store
+  Duration retry_pause{2000};       // after a failed upload; doubles with each further failure
+  Duration trial_pause{1000};       // between looks whether the store is back; doubles up to 15 s
+  Duration hold_quiet{2000};        // deletions go so long after the last of a sweep
+  Duration may_be_late{3000};       // a request without an answer may still reach the store so long
+  Duration copy_patience{120000};   // who has a copy made at the store waits so long for it
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
@@ -151,7 +152,8 @@ class Drive {
   // been mounted before it is fine that the store does not answer, or wants somebody to sign in;
   // and any fault while something waits for upload. `Summary` says which it was.
   Status FirstContact();
-  // Waits until nothing waits for upload, at most `patience`; kTimeout says what is left.
+  // Waits until nothing waits for upload, at most `patience`; kTimeout says what is left, kReadOnly
+  // that it waits in vain.
   Status Flush(Duration patience);
   void Stop();  // ends all threads; what waits stays journalled
 
@@ -183,8 +185,10 @@ class Drive {
   };
   enum class Intent { kRead, kWrite, kTruncate };
   Result<Opened> OpenNode(NodeId id, Intent intent);  // may ask the store
+  // One that is there is opened with `intent`, unless `exclusive`.
   Result<Opened> Create(NodeId parent, const std::string& name, std::uint32_t mode,
-                        std::uint32_t uid, std::uint32_t gid, bool exclusive);
+                        std::uint32_t uid, std::uint32_t gid, bool exclusive,
+                        Intent intent = Intent::kWrite);
   // May give less than is there, but only to a shy reader.
   Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size,
                            std::uint64_t offset);
@@ -198,7 +202,7 @@ class Drive {
   Status Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset, std::uint64_t size);
   Result<std::uint64_t> Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole);
   // A whole clean file into an empty one: one copy at the store, no bytes through here. Returns
-  // the bytes copied; kUnsupported: copy by reading and writing.
+  // the bytes copied, when the store has the copy; kUnsupported: copy by reading and writing.
   Result<std::uint64_t> CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
                                   const OpenFilePtr& to, std::uint64_t to_offset,
                                   std::uint64_t size);
@@ -313,7 +317,15 @@ class Drive {
   void NotePending(const Node& node, const std::string& ranges) REQUIRES(tree_mutex_);
   Status Recover();
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
-  Status MendPending(Node* node) REQUIRES(tree_mutex_);
+  Status MendPending(Node* node, bool power_cut) REQUIRES(tree_mutex_);
+  Status TakeBackEmptied(Node* node) REQUIRES(tree_mutex_);
+  Result<bool> TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present)
+      REQUIRES(tree_mutex_);
+  static void ForgetTried(Node* node);
+  static void AskForTime(Node* node);
+  Status ForgetLost(Node node) REQUIRES(tree_mutex_);
+  Status SetBeside(const Node& node) REQUIRES(tree_mutex_);
+  Status BringBackReplaced(const Node& torn) REQUIRES(tree_mutex_);
 
   // -- tree (drive.cc), all under tree_mutex_
   Result<Live*> Get(NodeId id) REQUIRES(tree_mutex_);
@@ -366,6 +378,7 @@ class Drive {
   // -- names (drive_names.cc)
   Result<Attr> AttrAsking(NodeId id);
   Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
+  Status LearnBeforeSending(const Job& job) EXCLUDES(tree_mutex_);
   Status Remove(Live* live) REQUIRES(tree_mutex_);
   Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
                         std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);
@@ -425,11 +438,18 @@ class Drive {
   Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
   Status WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) EXCLUDES(tree_mutex_);
+  Status SetLength(Content* content) REQUIRES(content->mu);
+  Status WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end)
+      REQUIRES(content->mu);
+  Status AddZeros(Content* content, std::uint64_t end) REQUIRES(content->mu);
   bool FreeForWriting(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   Status Grew(const OpenFilePtr& file, std::uint64_t end) EXCLUDES(tree_mutex_);
   Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
   void DropContent(Live* live) REQUIRES(tree_mutex_);
+  Result<std::uint64_t> BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
+                                  std::uint64_t size) EXCLUDES(tree_mutex_);
+  Status GiveUpCopy(Live* live) REQUIRES(tree_mutex_);
   Status EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
                        Steady deadline);
   Status StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
@@ -454,6 +474,7 @@ class Drive {
   std::uint64_t FreeTail(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
   std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   void SavePresenceOfAll() EXCLUDES(tree_mutex_, saving_mutex_);
+  void SaveAll() EXCLUDES(tree_mutex_);
   void SyncEverything() EXCLUDES(tree_mutex_);
   Status SyncIndex() REQUIRES(tree_mutex_);
   static void Restore(Live* live, Node node);
@@ -500,6 +521,7 @@ class Drive {
   Result<Outcome> BringDown(Job* job) EXCLUDES(tree_mutex_);
 
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
+  Result<std::uint64_t> WaitingForStore() EXCLUDES(tree_mutex_);  // changes, but for held deletions
   void Enqueue(NodeId id, std::int64_t order, Duration delay) EXCLUDES(queue_mutex_);
   void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
   void UploadLoop();
@@ -586,9 +608,10 @@ class Drive {
   // What it went into is there with it, where it was then, whatever is called otherwise since.
   Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
   Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
-  enum class Sent { kBytes, kCopy, kMove };  // how it came to its place
+  enum class Sent { kBytes, kBytesAlone, kCopy, kMove };  // how it came to its place
   bool CopiedInParts(std::uint64_t size) const;
   Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);
+  static void NoteAttributesSent(const Job& job, Sent how, Node* node);
   Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
   std::vector<Node> HeldDeletions() REQUIRES(tree_mutex_);  // files and folders, in order
@@ -607,7 +630,6 @@ class Drive {
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
-  Result<Outcome> SendAttributesToo(NodeId id) EXCLUDES(tree_mutex_);
   Result<std::string> NameBeside(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);

@@ -130,6 +130,7 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
                          bool append) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(file));
   Content* content = file->content.get();
+  Status wrote;
   std::uint64_t end = 0;
   {
     const Lock lock(content->mu);
@@ -140,18 +141,27 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     std::uint64_t fresh = 0;
     for (const Range& gap : content->present.Missing({offset, end})) fresh += gap.size();
     if (fresh > 0) PG_TRY(budget_->ReserveForWriting(fresh));
-    const Status wrote = options_.disk->WriteAt(content->fd.get(), data, offset);
-    if (!wrote.ok()) {
+    if (offset > content->size) wrote = SetLength(content);
+    if (wrote.ok()) wrote = options_.disk->WriteAt(content->fd.get(), data, offset);
+    if (wrote.ok()) {
+      // a gap between the old end and this write reads as zeros, and is as much here as they are
+      if (offset > content->size) content->present.Add({content->size, offset});
+      content->present.Add({offset, end});
+      content->size = std::max(content->size, end);
+    } else {
       budget_->Release(fresh);
-      return wrote;
+      end = content->size;  // some of its bytes may have changed all the same
     }
-    // a gap between the old end and this write reads as zeros, and is as much here as they are
-    if (offset > content->size) content->present.Add({content->size, offset});
-    content->present.Add({offset, end});
-    content->size = std::max(content->size, end);
     content->unsaved = content->written = true;
   }
-  return Grew(file, end);
+  PG_TRY(Grew(file, end));
+  return wrote;
+}
+
+// Of the block file: it may be shorter, as nothing of its end is here; or longer, where a write
+// that failed has left something that must not come up when the file grows by zeros.
+Status Drive::SetLength(Content* content) {
+  return options_.disk->Truncate(content->fd.get(), content->size);
 }
 
 Status Drive::Grew(const OpenFilePtr& file, std::uint64_t end) {
@@ -174,35 +184,53 @@ Status Drive::Grew(const OpenFilePtr& file, std::uint64_t end) {
   return {};
 }
 
+// Journalled at once: else a process that is killed before the close would leave zeros of the
+// former length. What is cut off goes after that: until then there is nothing else.
 Status Drive::Truncate(Live* live, std::uint64_t size) {
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
+  RangeSet former, now;
+  std::uint64_t former_size = 0, former_source = 0;
   {
     const Lock lock(content->mu);
     content->WaitForFilling();
-    const std::uint64_t before = content->present.Bytes();
-    PG_TRY(options_.disk->Truncate(content->fd.get(), size));
-    if (size < content->size) {
-      content->present.Remove({size, ~0ull >> 1});
+    former = content->present;
+    former_size = content->size;
+    former_source = content->source.size;
+    if (size > former_size) {
+      PG_TRY(SetLength(content.get()));
+      PG_TRY(options_.disk->Truncate(content->fd.get(), size));
+      content->present.Add({former_size, size});
     } else {
-      content->present.Add({content->size, size});
+      content->present.Remove({size, ~0ull >> 1});
     }
     // what was cut off must not come back from the store when the file grows again
-    content->source.size = std::min(content->source.size, size);
-    const std::uint64_t after = content->present.Bytes();
-    if (after < before) budget_->Release(before - after);
-    if (after > before) budget_->Count(after - before);
+    content->source.size = std::min(former_source, size);
     content->size = size;
     content->unsaved = content->written = true;
+    now = content->present;
   }
   Node& node = live->node;
   node.size = size;
   node.mtime = node.ctime = options_.clock->Wall();
   node.copy_of.clear();
   ++node.generation;
-  live->unsaved = true;
   live->last_write = options_.clock->Now();
   if (live->upload) live->upload->Cancel();
-  return {};
+  const Status saved = SaveContent(live, content.get());
+  const Lock lock(content->mu);
+  content->unsaved = content->written = true;  // it is confirmed by a close
+  const bool untouched = content->size == size && content->present.All() == now.All();
+  if (!saved.ok() && size < former_size && untouched) {  // nothing has been cut off
+    content->present = std::move(former);
+    content->source.size = former_source;
+    content->size = live->node.size = former_size;
+    return saved;
+  }
+  // (longer again by now: what lies behind is overwritten, or cut off before zeros are there)
+  if (size < former_size && content->size == size) Ignore(SetLength(content.get()));
+  if (now.Bytes() < former.Bytes()) budget_->Release(former.Bytes() - now.Bytes());
+  if (now.Bytes() > former.Bytes()) budget_->Count(now.Bytes() - former.Bytes());
+  return saved;
 }
 
 Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
@@ -213,40 +241,54 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
     return Error(Code::kUnsupported, "this kind of allocation is not known");
   }
   PG_ASSIGN(const WritingMark mark, BeginWriting(file));
-  std::uint64_t end = offset + size;
+  Content* content = file->content.get();
+  const std::uint64_t end = offset + size;
+  Status done;
+  std::uint64_t size_now = 0;
   {
-    Content* content = file->content.get();
     const Lock lock(content->mu);
     content->WaitForFilling();
-    const std::uint64_t limit = keep_size ? std::min(end, content->size) : end;
-    std::uint64_t fresh = 0;
-    for (const Range& gap :
-         content->present.Missing({content->size, std::max(limit, content->size)}))
-      fresh += gap.size();
-    PG_TRY(budget_->ReserveForWriting(fresh));
-    if (punch || zero) {
-      const std::uint64_t old_end = std::min(end, content->size);
-      if (old_end > offset) {
-        const std::string zeros(
-            static_cast<std::size_t>(std::min<std::uint64_t>(old_end - offset, kMiB)), '\0');
-        if (!options_.disk->Punch(content->fd.get(), offset, old_end - offset).ok()) {
-          for (std::uint64_t at = offset; at < old_end; at += zeros.size()) {
-            PG_TRY(options_.disk->WriteAt(content->fd.get(),
-                                          std::string_view(zeros).substr(0, old_end - at), at));
-          }
-        }
-        content->present.Add({offset, old_end});
-      }
-    }
-    if (!keep_size && end > content->size) {
-      PG_TRY(options_.disk->Truncate(content->fd.get(), end));
-      content->present.Add({content->size, end});
-      content->size = end;
-    }
-    end = content->size;
+    if (punch || zero) done = WriteZeros(content, offset, std::min(end, content->size));
+    if (done.ok() && !keep_size && end > content->size) done = AddZeros(content, end);
+    size_now = content->size;
     content->unsaved = content->written = true;
   }
-  return Grew(file, end);
+  PG_TRY(Grew(file, size_now));
+  return done;
+}
+
+Status Drive::WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end) {
+  if (end <= offset) return {};
+  std::uint64_t fresh = 0;
+  for (const Range& gap : content->present.Missing({offset, end})) fresh += gap.size();
+  PG_TRY(SetLength(content));
+  Status done = options_.disk->Punch(content->fd.get(), offset, end - offset);
+  if (!done.ok()) {  // not every file system can
+    const std::string zeros(static_cast<std::size_t>(std::min<std::uint64_t>(end - offset, kMiB)),
+                            '\0');
+    done = {};
+    for (std::uint64_t at = offset; at < end && done.ok(); at += zeros.size())
+      done = options_.disk->WriteAt(content->fd.get(), std::string_view(zeros).substr(0, end - at),
+                                    at);
+  }
+  PG_TRY(done);
+  content->present.Add({offset, end});
+  budget_->Count(fresh);
+  return {};
+}
+
+Status Drive::AddZeros(Content* content, std::uint64_t end) {
+  const std::uint64_t fresh = end - content->size;
+  PG_TRY(budget_->ReserveForWriting(fresh));
+  Status done = SetLength(content);
+  if (done.ok()) done = options_.disk->Truncate(content->fd.get(), end);
+  if (!done.ok()) {
+    budget_->Release(fresh);
+    return done;
+  }
+  content->present.Add({content->size, end});
+  content->size = end;
+  return {};
 }
 
 // What is not on this disk is data; holes are told only of what was written here.
@@ -263,12 +305,39 @@ Result<std::uint64_t> Drive::Seek(const OpenFilePtr& file, std::uint64_t offset,
   return std::min(static_cast<std::uint64_t>(at), content->size);
 }
 
+// What is copied is at the store before anybody is told so: until then the original may be replaced
+// or go, and what the copy holds would be gone with it.
 Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
                                        const OpenFilePtr& to, std::uint64_t to_offset,
                                        std::uint64_t size) {
   const Error by_bytes(Code::kUnsupported, "copied by reading and writing");
-  if (from_offset != 0 || to_offset != 0 || from->id == to->id || !provider_->Can().server_copy)
+  if (from_offset != 0 || to_offset != 0 || from->id == to->id || !provider_->Can().server_copy ||
+      !link_->Check().ok())
     return by_bytes;
+  PG_ASSIGN(const std::uint64_t begun, BeginCopy(from, to, size));
+  const Steady deadline = options_.clock->Now() + options_.copy_patience;
+  while (begun != 0) {
+    const Steady now = options_.clock->Now();
+    {
+      const Lock tree(tree_mutex_);
+      PG_ASSIGN(Live * live, Get(to->id));
+      const Node& node = live->node;
+      if (node.generation != begun) break;
+      if (node.copy_of.empty()) return node.size;
+      if (node.attempts > 0 || now >= deadline || stop_->cancelled() || !link_->Check().ok()) {
+        PG_TRY(GiveUpCopy(live));
+        break;
+      }
+    }
+    Lock lock(queue_mutex_);
+    queue_changed_.WaitUntil(queue_mutex_, std::min(deadline, now + Duration(100)));
+  }
+  return by_bytes;
+}
+
+// The generation of what is to be copied; 0: it has to be copied by its bytes.
+Result<std::uint64_t> Drive::BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
+                                       std::uint64_t size) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(to));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * source, Get(from->id));
@@ -276,24 +345,22 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
   const Node& node = source->node;
   const bool clean = !(node.dirty & kData) && node.there != There::kAbsent &&
                      !node.version.empty() && !node.gone();
-  if (!clean || source->content != from->content || target->content != to->content) return by_bytes;
-  if (target->node.effective == Placement::kLocal) return by_bytes;  // needs bytes of its own
-  if (node.size == 0 || size < node.size || target->node.size != 0 || target->node.gone())
-    return by_bytes;
+  if (!clean || source->content != from->content || target->content != to->content) return 0;
+  if (target->node.effective == Placement::kLocal) return 0;  // needs bytes of its own
+  if (node.size == 0 || size < node.size || target->node.size != 0 || target->node.gone()) return 0;
   {
-    // a small file that is wholly here is as cheap to send as to have copied, and depends on nobody
+    // a small file that is wholly here is as cheap to send as to have copied
     const Lock lock(from->content->mu);
-    if (node.size < 1 * kMiB && from->content->present.Covers({0, node.size})) return by_bytes;
+    if (node.size < 1 * kMiB && from->content->present.Covers({0, node.size})) return 0;
   }
   PG_ASSIGN(const std::string path, TherePath(node));
+  Change change(this);
   Node& copy = target->node;
   copy.copy_of = path;
   copy.copy_version = node.version;
   copy.size = node.size;
   copy.mtime = copy.ctime = options_.clock->Wall();
   ++copy.generation;
-  target->last_write = options_.clock->Now();
-  copy_sources_.emplace(path, copy.id);
   {
     const Lock lock(to->content->mu);
     PG_TRY(options_.disk->Truncate(to->content->fd.get(), node.size));
@@ -303,7 +370,27 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
     to->content->unsaved = to->content->written = true;
   }
   PG_TRY(AddIntent(target));
-  return node.size;
+  PG_TRY(SaveContent(target, to->content.get()));
+  PG_TRY(change.Commit());
+  copy_sources_.emplace(path, copy.id);
+  Enqueue(copy.id, copy.intent, Duration(0));
+  return copy.generation;
+}
+
+// It is empty again, as it was: whoever wants the copy has not been told that there is one.
+Status Drive::GiveUpCopy(Live* live) {
+  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
+  if (live->upload) live->upload->Cancel();
+  Node& node = live->node;
+  std::erase_if(copy_sources_, [&](const auto& copy) { return copy.second == node.id; });
+  node.copy_of.clear();
+  node.copy_version.clear();
+  {
+    const Lock lock(content->mu);
+    content->source = {};
+  }
+  PG_TRY(Truncate(live, 0));
+  return AddIntent(live);
 }
 
 }  // namespace pargeter

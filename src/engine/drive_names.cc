@@ -6,6 +6,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "engine/drive.h"
+#include "engine/job.h"
 #include "engine/naming.h"
 
 namespace pargeter {
@@ -22,14 +23,14 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
-  if (node.version != entry.version || node.attributes_known || (node.dirty & kAttributes))
-    return {};
+  if (node.version != entry.version || node.attributes_known) return {};
   const Attributes& a = entry.attributes;
-  if (a.mode) node.mode = *a.mode;
-  if (a.mtime) node.mtime = *a.mtime;
-  if (a.uid) node.uid = *a.uid;
-  if (a.gid) node.gid = *a.gid;
-  if (a.symlink && node.kind == NodeKind::kFile) {
+  if (a.mode && !(node.dirty & kOwnMode)) node.mode = *a.mode;
+  if (a.mtime && !(node.dirty & (kData | kOwnTime))) node.mtime = *a.mtime;
+  if (a.uid && !(node.dirty & kOwnOwner)) node.uid = *a.uid;
+  if (a.gid && !(node.dirty & kOwnOwner)) node.gid = *a.gid;
+  node.dirty &= ~kOwn;
+  if (a.symlink && node.kind == NodeKind::kFile && node.dirty == kClean) {
     node.kind = NodeKind::kSymlink;
     node.target = *a.symlink;
     node.mode = 0777;
@@ -40,6 +41,23 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
   node.attributes_known = true;
   if (a.mode || a.mtime) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
   return Save(live);
+}
+
+// What a listing did not tell must not be overwritten by what was shown meanwhile.
+Status Drive::LearnBeforeSending(const Job& job) {
+  std::string path;
+  {
+    const Lock tree(tree_mutex_);
+    const auto live = Get(job.id);
+    if (!live.ok()) return {};
+    const Node& node = (*live)->node;
+    const bool sends = (node.dirty & (kData | kAttributes)) != 0 && !node.gone();
+    if (!sends || node.attributes_known || node.there == There::kAbsent) return {};
+    PG_ASSIGN(path, TherePath(node));
+  }
+  const auto entry = provider_->Look(path, job.cancel);
+  if (entry.ok()) return LearnAttributes(job.id, *entry);
+  return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
 }
 
 Result<Attr> Drive::AttrAsking(NodeId id) {
@@ -125,18 +143,21 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
   Node& node = live->node;
   PG_TRY(CheckRole(node));
   bool changed = false;
-  const auto set = [&](auto& field, const auto& value) {
-    if (!value || static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value)) return;
+  const auto set = [&](auto& field, const auto& value, std::uint32_t own) {
+    if (!value) return;
+    if (!node.attributes_known)
+      node.dirty |= own;
+    else if (static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value))
+      return;
     field = *value;
     changed = true;
   };
-  if (change.mode) set(node.mode, std::optional<std::uint32_t>(*change.mode & 07777));
-  if (change.uid && *change.uid != AttrOf(*live).uid) set(node.uid, change.uid);
-  if (change.gid && *change.gid != AttrOf(*live).gid) set(node.gid, change.gid);
-  set(node.mtime, change.mtime);
+  if (change.mode) set(node.mode, std::optional<std::uint32_t>(*change.mode & 07777), kOwnMode);
+  if (change.uid && *change.uid != AttrOf(*live).uid) set(node.uid, change.uid, kOwnOwner);
+  if (change.gid && *change.gid != AttrOf(*live).gid) set(node.gid, change.gid, kOwnOwner);
+  set(node.mtime, change.mtime, kOwnTime);
   if (changed) {
     node.ctime = options_.clock->Wall();
-    node.attributes_known = true;
     node.dirty |= kAttributes;
     if (node.id == kRootId || node.gone()) {
       node.dirty &= ~kAttributes;

@@ -36,7 +36,7 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   if (!had && content->place == Place::kPending && node.size > 0 && node.copy_of.empty()) {
     // an empty file in its place would go up as if it were the content
     PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
-    const bool base = node.there != There::kAbsent && node.there_size >= node.size;
+    const bool base = node.there != There::kAbsent && node.base_size >= node.size;
     if (!ranges.empty() || !base) {
       return Error(
           Code::kIo,
@@ -51,7 +51,8 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     content->source = {node.copy_of, node.copy_version, node.size};
   } else if (node.there != There::kAbsent && !node.version.empty()) {
     PG_ASSIGN(std::string path, TherePath(node));
-    content->source = {std::move(path), node.version, node.there_size};
+    content->source = {std::move(path), node.version,
+                       node.dirty & kData ? node.base_size : node.there_size};
   }
   if (had) {
     PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
@@ -66,7 +67,8 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
       // past the version that was changed there is nothing but what was written here, journalled
       // or not: a file that nobody had closed when the process ended
       if (length < node.size) PG_TRY(options_.disk->Truncate(content->fd.get(), node.size));
-      if (node.there_size < node.size) content->present.Add({node.there_size, node.size});
+      const std::uint64_t base = content->source.size;
+      if (base < node.size) content->present.Add({base, node.size});
     }
     // a file that is shorter than what it should hold was damaged: trust nothing of it
     const auto ranges_now = content->present.All();
@@ -169,11 +171,15 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
   PG_ASSIGN(Live * live, Get(id));
   // stale, so that the kernel asks once more what the name means: another file may have it now
   if (live->node.gone() && live->opens == 0) return Error(Code::kStale, "the file was deleted");
+  if (live->node.kind == NodeKind::kSymlink)
+    return Error(Code::kStale, "it is a symbolic link by now");
   PG_ASSIGN(Opened opened, MakeOpen(live, intent != Intent::kRead));
   if (intent != Intent::kTruncate) return opened;
+  const bool clean = !(live->node.dirty & kData);
   tree.Unlock();
   const auto mark = BeginWriting(opened.file);
   tree.Relock();
+  if (mark.ok() && clean) live->node.dirty |= kEmptied;
   const Status cut = mark.ok() ? Truncate(live, 0) : Status(mark.error());
   if (!cut.ok()) {
     tree.Unlock();
@@ -185,7 +191,8 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
 }
 
 Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std::uint32_t mode,
-                                    std::uint32_t uid, std::uint32_t gid, bool exclusive) {
+                                    std::uint32_t uid, std::uint32_t gid, bool exclusive,
+                                    Intent intent) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
   NodeId there = kNoNode;
@@ -208,13 +215,16 @@ Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std:
       return MakeOpen(made, true);
     }
   }
-  return OpenNode(there, Intent::kWrite);
+  auto opened = OpenNode(there, intent);
+  if (!opened.ok()) Forget(there, 1);
+  return opened;
 }
 
 // The first write makes the node dirty, in the journal before in the file.
 Result<WritingMark> Drive::BeginWriting(const OpenFilePtr& file) {
   {
     const Lock lock(file->content->mu);
+    if (file->content->detached) return Error(Code::kStale, "the file has another content by now");
     if (file->content->place == Place::kPending) return WritingMark(file->content);
   }
   PG_TRY(Carry(file->content, Place::kPending));
@@ -232,8 +242,12 @@ Result<WritingMark> Drive::MakeDirty(const OpenFilePtr& file) {
     return Error(Code::kStale, "the file was replaced at the store since it was opened");
   }
   Node& node = live->node;
-  node.dirty |= kData;
+  if (!(node.dirty & kData)) node.dirty |= kData | kBegun;
   ++node.generation;
+  {
+    const Lock lock(content->mu);
+    node.base_size = content->source.size;
+  }
   if (node.gone()) {
     PG_TRY(Save(live));  // deleted but open: nothing goes up
   } else {
@@ -259,6 +273,7 @@ Status Drive::SaveContent(Live* live, Content* content) {
     const Lock lock(content->mu);
     ranges = content->present.Serialize();
     live->node.on_disk = content->present.Bytes();
+    live->node.base_size = content->source.size;
     content->unsaved = false;
     content->written = false;
   }
@@ -293,6 +308,8 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(file->id));
   if (live->content.get() != content) return {};
+  live->node.dirty &= ~(kBegun | kEmptied);
+  if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
   PG_TRY(SaveContent(live, content));
   if (durable) PG_TRY(SyncIndex());
   if (live->node.intent != 0) Enqueue(live->node.id, live->node.intent, options_.quiet);
@@ -307,7 +324,9 @@ Status Drive::Fsync(const OpenFilePtr& file) {
   if (!file->for_writing) {
     const Lock tree(tree_mutex_);
     const auto live = Get(file->id);
-    if (!live.ok() || ((*live)->node.intent == 0 && !acks_unsynced_)) return {};
+    if (!live.ok()) return {};
+    const Node& node = (*live)->node;
+    if (node.intent == 0 && node.dirty == kClean && !acks_unsynced_) return {};
   }
   return FlushContent(file, true);
 }

@@ -134,6 +134,7 @@ Status Drive::BringBack(Node node) {
     PG_ASSIGN(n.name, NameBeside(parent, n.name));
   }
   n.parent = parent;
+  AskForTime(&n);
   n.size = n.there_size;
   n.intent = 0;
   n.attempts = 0;

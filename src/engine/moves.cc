@@ -62,12 +62,19 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
     } else {
       const auto source = provider_->Look(from, job->cancel);
       if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
-      if (source.ok() && source->version == version)
-        return Conflict(job);  // the target is the trouble
+      if (source.ok() && source->version == version) {  // the target is the trouble
+        // a copy may have been made, and nobody learnt of it: it is known by what it is a copy of
+        if (copy_of)
+          PG_TRY(EnsurePresent(job->content, {0, job->size}, {0, 0},
+                               options_.clock->Now() + std::chrono::hours(1)));
+        return Conflict(job);
+      }
       if (copy_of) {
-        // the original was replaced before it was copied: what is here of it is all that there is
-        return Error(Code::kStale, fmt::format("{} was changed at the store before it was copied",
-                                               Printable(from)));
+        // the original was replaced before it was copied, and nobody was told that it was
+        const Lock tree(tree_mutex_);
+        PG_ASSIGN(Live * live, Get(job->id));
+        if (live->node.generation == node.generation) PG_TRY(GiveUpCopy(live));
+        return Outcome::kAgain;
       }
       const Lock tree(tree_mutex_);
       Change change(this);
@@ -88,14 +95,6 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
     }
   }
   if (!entry.ok()) return entry.error();
-  if (copy_of) {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(job->id));
-    live->node.copy_of.clear();
-    for (auto it = copy_sources_.begin(); it != copy_sources_.end();) {
-      it = it->second == job->id ? copy_sources_.erase(it) : std::next(it);
-    }
-  }
   PG_TRY(CommitUpload(job, *entry, how));
   return Outcome::kDone;
 }
@@ -228,6 +227,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   }
   listed_.clear();
   PG_TRY(change.Commit());
+  if (job->aside) PG_TRY(SyncIndex());
   tree_changed_.NotifyAll();
   job->delay = Duration(0);
   return Outcome::kAgain;

@@ -66,7 +66,9 @@ Status Drive::PlanJob(Job* job) {
     else
       respelled_.erase(node.id);
   }
-  if (!node.gone() && live->writers > 0 && options_.clock->Now() - live->last_write < kOpenQuiet) {
+  // (whoever has a copy made is waiting for it)
+  if (!node.gone() && node.copy_of.empty() && live->writers > 0 &&
+      options_.clock->Now() - live->last_write < kOpenQuiet) {
     wait(Duration(1000));
     return {};
   }
@@ -87,7 +89,9 @@ Status Drive::PlanJob(Job* job) {
   if (node.tried_parent != kNoNode) return PlanTakingBack(job, live);
   live->node.tried_parent = job->parent;
   live->node.tried_name = job->key;
-  return Save(live);
+  PG_TRY(Save(live));
+  // what stands under a name that nobody sees is not forgotten, not even in a power cut
+  return job->aside ? SyncIndex() : Status();
 }
 
 bool Drive::Goes(const Node& node) {
@@ -290,6 +294,7 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
+  if (job.node.dirty & kUnsure) return false;  // the better one, perhaps
   if (made.attributes.origin == OriginOf(job.id)) return true;
   const bool tried = !job.tried_path.empty();
   PG_ASSIGN(

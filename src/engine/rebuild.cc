@@ -32,7 +32,10 @@ Status Drive::OpenIndex() {
   auto opened = Index::Open(path, options_.disk, thorough);
   if (opened.ok()) {
     index_ = std::move(*opened);
-    return there ? Status() : Rebuild();
+    // It gets its id when all else is done. Without, it is new, or was emptied, or the process that
+    // made it anew did not come to an end: what waits is not in it.
+    PG_ASSIGN(const std::string id, index_->Meta("id"));
+    return id.empty() ? Rebuild() : Status();
   }
   if (opened.error().code != Code::kDamaged) return opened.error();
   const std::string aside =
@@ -52,18 +55,22 @@ Status Drive::Rebuild() {
   NodeId highest = kRootId;
   for (const NodeId id : pending) highest = std::max(highest, id);
   PG_TRY(index_->StartIdsAbove(highest));
-  for (const NodeId id : pending) PG_TRY(AdoptPending(id));
+  for (const NodeId id : pending) {
+    PG_ASSIGN(const auto adopted, index_->Get(id));
+    if (!adopted) PG_TRY(AdoptPending(id));
+  }
   if (pending.empty()) return {};
+  PG_TRY(blocks_->SyncNames(Place::kPending));
   last_error_ = fmt::format("the index was lost; {} waiting file{} found again", pending.size(),
                             pending.size() == 1 ? " was" : "s were");
   Log(LogLevel::kWarning, "{}", last_error_);
   return index_->Sync();
 }
 
-// A note is: path; version at the store ("": never there); size there, size here, mode, and "local"
-// for what never goes up; and which bytes are here.
+// A note is: path; version at the store ("": never there); size there, size here, mode, how much of
+// that version it stands on, and "local" for what never goes up; and which bytes are here.
 void Drive::NotePending(const Node& node, const std::string& ranges) {
-  if (!(node.dirty & kData) || node.gone()) return;
+  if (!(node.dirty & kData) || (node.dirty & kEmptied) || node.gone()) return;
   std::string path = node.name;
   for (NodeId up = node.parent; up != kRootId;) {
     auto above = Get(up);
@@ -71,16 +78,21 @@ void Drive::NotePending(const Node& node, const std::string& ranges) {
     path.insert(0, (*above)->node.name + "/");
     up = (*above)->node.parent;
   }
+  const auto note = [&](bool there) {
+    std::string text = path;
+    text += '\0';
+    text += there ? node.version : "";
+    text += '\0';
+    text += fmt::format("{} {} {:o} {}", there ? node.there_size : 0, node.size, node.mode,
+                        there ? node.base_size : 0);
+    if (node.effective == Placement::kLocal) text += " local";
+    text += '\0';
+    return there ? text + ranges : text;
+  };
   const bool there = node.there == There::kSame || node.there == There::kSpelled;
-  std::string note = path;
-  note += '\0';
-  note += there ? node.version : "";
-  note += '\0';
-  note += fmt::format("{} {} {:o}", there ? node.there_size : 0, node.size, node.mode);
-  if (node.effective == Placement::kLocal) note += " local";
-  note += '\0';
-  note += ranges;
-  blocks_->SetNote(node.id, Place::kPending, note);
+  // file systems keep few bytes of such notes: without the ranges it will stand beside the store's
+  if (!blocks_->SetNote(node.id, Place::kPending, note(there)) && there)
+    blocks_->SetNote(node.id, Place::kPending, note(false));
 }
 
 Result<NodeId> Drive::FolderFor(const std::string& path) {
@@ -123,6 +135,7 @@ Status Drive::AdoptPending(NodeId block) {
   Node& node = live->node;
   node.dirty = kData;
   node.size = length;
+  const std::vector<std::string> words = noted ? Split(note[2], ' ') : std::vector<std::string>();
   RangeSet present;
   present.Add({0, length});
   if (noted && !note[1].empty()) {
@@ -132,15 +145,15 @@ Status Drive::AdoptPending(NodeId block) {
     present = RangeSet::Parse(ranges);
     node.there = There::kSame;
     node.version = note[1];
-    const std::vector<std::string> sizes = Split(note[2], ' ');
-    node.there_size = std::strtoull(sizes[0].c_str(), nullptr, 10);
-    if (sizes.size() > 1) node.size = std::strtoull(sizes[1].c_str(), nullptr, 10);
+    node.there_size = node.base_size = std::strtoull(words[0].c_str(), nullptr, 10);
+    if (words.size() > 1) node.size = std::strtoull(words[1].c_str(), nullptr, 10);
+    if (words.size() > 3 && words[3] != "local")
+      node.base_size = std::strtoull(words[3].c_str(), nullptr, 10);
   }
   if (noted) {
-    const std::vector<std::string> words = Split(note[2], ' ');
     if (words.size() > 2)
       std::from_chars(words[2].data(), words[2].data() + words[2].size(), node.mode, 8);
-    if (words.size() > 3 && words[3] == "local") {
+    if (words.back() == "local") {
       node.placement = node.effective = Placement::kLocal;
       node.placed_at = options_.clock->Wall();
       node.intent = 0;
@@ -150,6 +163,7 @@ Status Drive::AdoptPending(NodeId block) {
   node.on_disk = present.Bytes();
   PG_TRY(index_->SavePresence(node.id, present.Serialize()));
   PG_TRY(Save(live));
+  PG_TRY(MendPending(&node, true));  // perhaps the power was cut, too
   return change.Commit();
 }
 

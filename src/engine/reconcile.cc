@@ -26,6 +26,7 @@ constexpr int kPartsAtOnce = 4;
 
 Result<Drive::Outcome> Drive::Reconcile(Job* job) {
   PG_TRY(EnsureProbed(job->cancel));
+  PG_TRY(LearnBeforeSending(*job));
   bool comes_down = false;
   {
     const Lock tree(tree_mutex_);
@@ -137,6 +138,11 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
     const auto there = provider_->Look(job->there_path, job->cancel);
     if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
     if (there.ok() && there->version == job->node.version) return Outcome::kAgain;
+    // by an upload of ours, perhaps, and nobody learnt of it
+    if (there.ok() && job->there_path == job->path) {
+      PG_ASSIGN(const bool ours, MadeBy(*job, *there));
+      if (ours) return Conflict(job);
+    }
   }
   // moved to its new place, and nobody learnt of it: it has all of its bytes there
   if (job->node.tried_parent == job->parent && job->node.tried_name == job->key) {
@@ -302,6 +308,23 @@ Result<Entry> Drive::SendParts(Job* job) {
   return *failed;
 }
 
+// A move takes those along that are there, and an upload that was cut off after its bytes had none:
+// the others go up afterwards.
+void Drive::NoteAttributesSent(const Job& job, Sent how, Node* node) {
+  if (how == Sent::kBytes || how == Sent::kBytesAlone) {
+    node->attributes_known = true;
+    node->dirty &= ~kOwn;
+  }
+  const bool same = node->mode == job.node.mode && node->mtime == job.node.mtime &&
+                    node->uid == job.node.uid && node->gid == job.node.gid;
+  const bool sent =
+      how == Sent::kBytes || (how == Sent::kCopy && (job.node.dirty & kAttributes) != 0);
+  if (how == Sent::kBytesAlone)
+    node->dirty |= kAttributes;
+  else if (same && sent)
+    node->dirty &= ~kAttributes;
+}
+
 // The store has acknowledged exactly what `job` sent.
 Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   const Lock tree(tree_mutex_);
@@ -313,7 +336,11 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   if (job->parts_ended || !HasParts(node.upload)) node.upload.clear();
   node.tried_parent = kNoNode;
   node.tried_name.clear();
-  node.copy_version.clear();
+  if (node.generation == job->node.generation) {
+    node.copy_of.clear();
+    node.copy_version.clear();
+    std::erase_if(copy_sources_, [&](const auto& copy) { return copy.second == job->id; });
+  }
   node.error.clear();
   node.attempts = 0;
   if (node.gone()) {
@@ -345,12 +372,9 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
     live->content->source.path = job->path;
     live->content->source.version = entry.version;
   }
-  const bool same_attributes = node.mode == job->node.mode && node.mtime == job->node.mtime &&
-                               node.uid == job->node.uid && node.gid == job->node.gid;
-  // a move takes none along: they go up afterwards
-  if (same_attributes && how != Sent::kMove) node.dirty &= ~kAttributes;
+  NoteAttributesSent(*job, how, &node);
   if (same_bytes && !node.gone()) {
-    node.dirty &= ~kData;
+    node.dirty &= ~kAllData;
     acks_unsynced_ = true;
     if (live->content) {
       // still open for writing: the next write begins anew, so it may go back to the cache
@@ -381,6 +405,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
     DropIfUnused(live);
   }
   PG_TRY(change.Commit());
+  if (job->aside) PG_TRY(SyncIndex());  // before what is at its old place goes
   if (given_up && live->content) GiveUpBytes(live);
   activity_.Add("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
                 FormatSize(entry.size));

@@ -113,7 +113,8 @@ Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t
 
 Result<bool> Drive::WasSent(const Node& node, const std::string& place, const std::string& path,
                             const Entry& there, const Cancel& cancel) {
-  if (there.kind == Kind::kFolder || !SentTo(node.upload, place)) return false;
+  if (there.kind == Kind::kFolder || (node.dirty & kUnsure) || !SentTo(node.upload, place))
+    return false;
   std::vector<std::string> marks;
   for (const Mark& one : Parse(node.upload))
     if (one.place == place) marks.push_back(one.of);

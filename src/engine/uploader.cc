@@ -6,6 +6,7 @@
 
 #include "base/log.h"
 #include "base/random.h"
+#include "base/text.h"
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "net/retry.h"
@@ -182,8 +183,21 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
   queue_changed_.NotifyAll();
 }
 
+Result<std::uint64_t> Drive::WaitingForStore() {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(const PendingSummary all, index_->Pending());
+  return all.files - HeldDeletions().size();  // those wait for a person
+}
+
 Status Drive::Flush(Duration patience) {
-  if (options_.read_only) return {};
+  if (options_.read_only) {  // what waits was made before it was
+    PG_ASSIGN(const std::uint64_t stuck, WaitingForStore());
+    if (stuck == 0) return {};
+    return Error(Code::kReadOnly,
+                 fmt::format("{} wait{} for upload, and the drive {} is read-only",
+                             Counted(stuck, "change"), stuck == 1 ? "s" : "", options_.name),
+                 "They are safe on this disk; they go up when it may be written to.");
+  }
   const Steady deadline = options_.clock->Now() + patience;
   {
     const Lock lock(queue_mutex_);
@@ -199,18 +213,12 @@ Status Drive::Flush(Duration patience) {
   }
   Status outcome;
   for (;;) {
-    PendingSummary left;
-    {
-      const Lock tree(tree_mutex_);
-      auto pending = index_->Pending();
-      if (!pending.ok()) {
-        outcome = pending.error();
-        break;
-      }
-      left = *pending;
-      left.files -= HeldDeletions().size();  // those wait for a person, not for the store
+    const auto left = WaitingForStore();
+    if (!left.ok()) {
+      outcome = left.error();
+      break;
     }
-    if (left.files == 0) break;
+    if (*left == 0) break;
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) {
       const bool kept = [&] {
@@ -218,8 +226,8 @@ Status Drive::Flush(Duration patience) {
         return CheckState().ok();
       }();
       outcome = Error(Code::kTimeout,
-                      fmt::format("{} change{} still wait{} for upload", left.files,
-                                  left.files == 1 ? "" : "s", left.files == 1 ? "s" : ""),
+                      fmt::format("{} still wait{} for upload", Counted(*left, "change"),
+                                  *left == 1 ? "s" : ""),
                       kept ? "They are safe on this disk and go up when the drive is mounted."
                            : "The state folder was deleted: they are lost with this process.");
       break;

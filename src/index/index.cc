@@ -6,7 +6,7 @@
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 4;
+constexpr int kSchemaVersion = 5;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -20,7 +20,7 @@ CREATE TABLE nodes(
   tried_parent INT, tried_name BLOB, beside BLOB,
   placement INT NOT NULL DEFAULT 0, placed_at INT, placed_by BLOB,
   effective INT NOT NULL DEFAULT 1, used_again INT NOT NULL DEFAULT 0,
-  may_write INT NOT NULL DEFAULT 1);
+  may_write INT NOT NULL DEFAULT 1, base_size INT NOT NULL DEFAULT 0);
 -- a name is taken once in a folder
 CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 -- reading a folder goes by id, so that a position in it stays true while it changes
@@ -57,7 +57,7 @@ constexpr const char* kColumns =
     "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
     "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict, "
     "tried_parent, tried_name, beside, placement, placed_at, placed_by, effective, used_again, "
-    "may_write";
+    "may_write, base_size";
 
 }  // namespace
 
@@ -92,10 +92,15 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
     PG_TRY(transaction.Commit());
   }
   const auto widen = [&]() -> Status {
-    PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN may_write INT NOT NULL DEFAULT 1"));
-    return index->db_.Execute(kSchema4);
+    if (schema < 4) {
+      PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN may_write INT NOT NULL DEFAULT 1"));
+      PG_TRY(index->db_.Execute(kSchema4));
+    }
+    return index->db_.Execute(
+        "ALTER TABLE nodes ADD COLUMN base_size INT NOT NULL DEFAULT 0;"
+        "UPDATE nodes SET base_size=coalesce(there_size,0) WHERE dirty&1");
   };
-  if (schema == 3) {
+  if (schema == 3 || schema == 4) {
     Transaction transaction = index->Begin();
     PG_TRY(widen());
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));

@@ -48,7 +48,25 @@ enum class Placement : std::uint8_t {
   kLocal = 5,  // only here: never goes to the store
 };
 
-enum Dirty : std::uint32_t { kClean = 0, kData = 1, kAttributes = 2 };
+// The others come and go with kData. kSynced: a state of what waits was synced, and may not be
+// given up for the store's version. kBegun: it was as the store has it, and what was written since
+// has been neither closed nor synced; kEmptied: opened to be written anew, moreover. kUnsure: a
+// power cut may have taken something of it; the store may have got more of it before.
+// kOwn...: set here while it was not known what the store says of it (Node::attributes_known).
+enum Dirty : std::uint32_t {
+  kClean = 0,
+  kData = 1,
+  kAttributes = 2,
+  kSynced = 4,
+  kEmptied = 8,
+  kUnsure = 16,
+  kBegun = 32,
+  kOwnMode = 64,
+  kOwnOwner = 128,
+  kOwnTime = 256,
+  kOwn = kOwnMode | kOwnOwner | kOwnTime,
+  kAllData = kData | kSynced | kEmptied | kUnsure | kBegun
+};
 
 struct Node {
   NodeId id = kNoNode;
@@ -70,6 +88,8 @@ struct Node {
 
   std::string version;  // at the store, as last agreed
   std::uint64_t there_size = 0;
+  // Changed files: so many of the first bytes are the version's, but for what is present.
+  std::uint64_t base_size = 0;
   Nanos listed_at = 0;  // folders: wall time of the last complete listing; 0: never
 
   std::uint32_t dirty = kClean;

@@ -67,6 +67,7 @@ Node Index::FromRow(const Statement& row) {
   n.effective = static_cast<Placement>(row.Int(c++));
   n.used_again = row.Int(c++) != 0;
   n.may_write = row.Int(c++) != 0;
+  n.base_size = static_cast<std::uint64_t>(row.Int(c++));
   return n;
 }
 
@@ -117,6 +118,7 @@ void Index::BindNode(Statement* s, const Node& n) const {
   s->Bind(at++, static_cast<std::int64_t>(n.effective));
   s->Bind(at++, std::int64_t{n.used_again});
   s->Bind(at++, std::int64_t{n.may_write});
+  s->Bind(at++, static_cast<std::int64_t>(n.base_size));
 }
 
 Result<std::vector<Node>> Index::Rows(Statement* statement) {

@@ -112,6 +112,159 @@ TEST_F(CopiesTest, AMoveThatIsInterruptedGoesOnWithTheCopiesThatAreThere) {
   }
 }
 
+// ---- copies that a program asks for
+
+class AskedCopyTest : public DriveTest {
+ protected:
+  AskedCopyTest() {
+    retry_pause_ = Duration(10);
+    quiet_ = Duration(60000);
+    world_.Put("scan", scan_);
+  }
+  // As cp does it: by the store, or else by reading and writing.
+  std::optional<Code> Copy(const std::string& to) {
+    const auto from = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
+    const auto copy = drive_->Create(kRootId, to, 0644, 0, 0, true);
+    EXPECT_TRUE(from.ok() && copy.ok());
+    const auto done = drive_->CopyWhole(from->file, 0, copy->file, 0, 1u << 30);
+    EXPECT_TRUE(!done.ok() || *done == scan_.size());
+    drive_->Release(from->file);
+    if (drive_->Flush(copy->file).ok()) drive_->Release(copy->file);
+    return done.ok() ? std::nullopt : std::optional(done.error().code);
+  }
+  const std::string scan_ = std::string(2'000'000, 's');
+};
+
+TEST_F(AskedCopyTest, IsAtTheStoreBeforeItIsSaidToBeDone) {
+  Open();
+  IdOf("scan");
+  world_.TakeAsked();
+  EXPECT_EQ(Copy("copy"), std::nullopt);
+  EXPECT_TRUE(world_.All()["copy"] == scan_);
+  world_.Put("scan", "another");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  FlushAll();
+  EXPECT_TRUE(*Hands(drive_.get()).Read("copy") == scan_);
+  EXPECT_TRUE(Asked("write").empty());
+}
+
+TEST_F(AskedCopyTest, CanBeWrittenToAtOnceAndOutlivesTheProcess) {
+  Open();
+  IdOf("scan");
+  ASSERT_EQ(Copy("copy"), std::nullopt);
+  ASSERT_TRUE(Hands(drive_.get()).Patch("copy", "NEW", 1000).ok());
+  disk_.DieAt(disk_.operations() + 1);
+  Close();
+  disk_.Heal();
+  Open();
+  FlushAll();
+  std::string wanted = scan_;
+  wanted.replace(1000, 3, "NEW");
+  EXPECT_TRUE(world_.All()["copy"] == wanted);
+}
+
+TEST_F(AskedCopyTest, IsLeftToReadingAndWritingOffline) {
+  Open();
+  IdOf("scan");
+  world_.SetOffline(true);
+  ASSERT_FALSE(drive_->Refresh().ok());
+  EXPECT_EQ(Copy("copy"), Code::kUnsupported);
+  EXPECT_EQ(drive_->GetAttr(IdOf("copy"))->size, 0u);
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_TRUE(world_.All()["copy"].empty());
+}
+
+TEST_F(AskedCopyTest, OfWhatWasReplacedMeanwhileIsNotMade) {
+  Open();
+  IdOf("scan");
+  world_.Put("scan", std::string(2'000'000, 't'));
+  EXPECT_EQ(Copy("copy"), Code::kUnsupported);
+  FlushAll();
+  EXPECT_TRUE(world_.All()["copy"].empty());
+  EXPECT_TRUE(Read("copy")->empty());
+}
+
+TEST_F(AskedCopyTest, ThatTheStoreRefusesIsLeftToReadingAndWriting) {
+  Open();
+  IdOf("scan");
+  {
+    const Lock lock(world_.mutex);
+    world_.fails["copy"] = {true, true, true};
+  }
+  EXPECT_EQ(Copy("copy"), Code::kUnsupported);
+  EXPECT_EQ(drive_->GetAttr(IdOf("copy"))->size, 0u);
+}
+
+TEST_F(AskedCopyTest, MadeThoughNobodyLearntOfItIsNoConflict) {
+  copy_patience_ = Duration(1500);  // slow machines get as far as the copy in that
+  world_.cut_off = [this] { return disk_.dead(); };
+  for (const bool says_who : {true, false}) {
+    world_.serial_versions = world_.forgets_origins = !says_who;
+    for (const bool replaces : {false, true}) {
+      if (replaces) world_.Put("copy", "of before");
+      Open();
+      IdOf("scan");
+      if (replaces) {
+        ASSERT_TRUE(Write("copy", "waiting").ok());
+      }
+      world_.on_copied = [this] { disk_.DieAt(disk_.operations() + 1); };
+      {
+        const auto from = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
+        const auto copy =
+            drive_->Create(kRootId, "copy", 0644, 0, 0, false, Drive::Intent::kTruncate);
+        ASSERT_TRUE(from.ok() && copy.ok());
+        EXPECT_FALSE(drive_->CopyWhole(from->file, 0, copy->file, 0, 1u << 30).ok());
+      }
+      Close();
+      world_.on_copied = nullptr;
+      disk_.Heal();
+      Open();
+      FlushAll();
+      EXPECT_TRUE(world_.All()["copy"] == scan_) << says_who << replaces;
+      EXPECT_EQ(drive_->Summary().conflicts, 0u) << says_who << replaces;
+      EXPECT_EQ(Names("").size(), 2u) << says_who << replaces;
+      Close();
+      std::filesystem::remove_all(folder_ / "state");
+      world_.Erase("copy");
+    }
+  }
+}
+
+// Whoever asked for it has had no answer.
+TEST_F(AskedCopyTest, CutOffAnywhereIsMadeOrIsEmpty) {
+  copy_patience_ = Duration(100);
+  world_.cut_off = [this] { return disk_.dead(); };
+  std::uint64_t n = 0;
+  for (bool died = true; died; ++n) {
+    Open();
+    IdOf("scan");
+    disk_.DieAt(disk_.operations() + 1 + n);
+    {
+      const auto from = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
+      const auto copy = drive_->Create(kRootId, "copy", 0644, 0, 0, true);
+      if (from.ok() && copy.ok()) Ignore(drive_->CopyWhole(from->file, 0, copy->file, 0, 1u << 30));
+    }
+    died = disk_.dead();
+    Close();
+    disk_.Heal();
+    if (n % 2 == 1) world_.Put("scan", std::string(2'000'000, 't'));
+    Open();
+    FlushAll();
+    const auto all = world_.All();
+    if (all.count("copy") > 0) {
+      EXPECT_TRUE(all.at("copy") == scan_ || all.at("copy").empty()) << n;
+    }
+    EXPECT_TRUE(died || all.at("copy") == scan_);
+    EXPECT_EQ(drive_->Summary().conflicts, 0u) << n;
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+    world_.Erase("copy");
+    world_.Put("scan", scan_);
+  }
+  EXPECT_GT(n, 5u);
+}
+
 TEST_F(CopiesTest, AMoveThatIsTakenBackLeavesNoCopies) {
   for (int i = 0; i < 2; ++i) PutInParts("d/" + std::to_string(i), scan_);
   Open();

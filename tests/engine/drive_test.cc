@@ -504,6 +504,30 @@ TEST_F(DriveTest, SymbolicLinksTravel) {
   EXPECT_EQ(*drive_->ReadSymlink(id), "some/where");
 }
 
+// The kernel asks again then, and follows it.
+TEST_F(DriveTest, ASymbolicLinkIsNotOpenedAsAFile) {
+  Open();
+  ASSERT_TRUE(drive_->MakeSymlink(kRootId, "link", "target", 0, 0).ok());
+  EXPECT_EQ(drive_->Create(kRootId, "link", 0644, 0, 0, false).error().code, Code::kStale);
+  EXPECT_EQ(drive_->OpenNode(IdOf("link"), Drive::Intent::kRead).error().code, Code::kStale);
+}
+
+TEST_F(DriveTest, WhatWaitsOnAReadOnlyDriveIsSaid) {
+  Open();
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("f", "waiting").ok());
+  Close();
+  world_.SetOffline(false);
+  read_only_ = true;
+  Open();
+  EXPECT_EQ(drive_->Flush(Duration(1000)).error().code, Code::kReadOnly);
+  Close();
+  read_only_ = false;
+  Open();
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], "waiting");
+}
+
 TEST_F(DriveTest, ASecondProcessIsKeptOut) {
   Open();
   DriveOptions o;
@@ -527,6 +551,21 @@ TEST_F(DriveTest, PartsNeverReadComeFromTheVersionThatWasChanged) {
   std::string expected(3000000, 'o');
   expected.replace(1500000, 3, "NEW");
   EXPECT_TRUE(world_.All()["big"] == expected);
+}
+
+// Between the kernel's look and its wish to create.
+TEST_F(DriveTest, WhatAppearedMeanwhileIsCutOffByWhoeverCreatesIt) {
+  world_.Put("f", "longer than what is written now");
+  Open();
+  ASSERT_EQ(Names("").size(), 1u);
+  const auto opened = drive_->Create(kRootId, "f", 0644, 0, 0, false, Drive::Intent::kTruncate);
+  ASSERT_TRUE(opened.ok());
+  EXPECT_EQ(opened->attr.size, 0u);
+  ASSERT_TRUE(drive_->Write(opened->file, "new", 0, false).ok());
+  ASSERT_TRUE(drive_->Flush(opened->file).ok());
+  drive_->Release(opened->file);
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], "new");
 }
 
 TEST_F(DriveTest, CutAndGrownFilesReadZerosNotTheOldBytes) {

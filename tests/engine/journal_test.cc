@@ -1,5 +1,6 @@
 // What a close has confirmed is in the journal, whatever else goes on with the file.
 #include <gtest/gtest.h>
+#include <linux/falloc.h>
 
 #include <future>
 
@@ -11,6 +12,7 @@ namespace {
 
 class JournalTest : public DriveTest {
  protected:
+  Hands hands() { return Hands(drive_.get()); }
   // The process is killed, and another takes over.
   void Kill() {
     disk_.DieAt(disk_.operations());
@@ -48,6 +50,95 @@ TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt)
   disk_.on_write = disk_.on_sync = nullptr;
   Kill();
   EXPECT_EQ(*Read("f"), "Silene vulgaris");
+}
+
+// A disk may take some of the bytes before it fails.
+TEST_F(JournalTest, WhatAFailedWriteLeftBehindTheEndIsNotOfTheFile) {
+  quiet_ = Duration(60000);
+  Open();
+  const auto opened = drive_->Create(kRootId, "f", 0644, 0, 0, false);
+  ASSERT_TRUE(opened.ok());
+  const auto append_fails = [&] {
+    disk_.FailAt(disk_.operations() + 1);
+    const std::uint64_t end = drive_->GetAttr(opened->attr.id)->size;
+    EXPECT_EQ(drive_->Write(opened->file, "lost lost", end, false).error().code, Code::kIo);
+  };
+  ASSERT_TRUE(drive_->Write(opened->file, "kept", 0, false).ok());
+  append_fails();
+  ASSERT_TRUE(hands().Resize("f", 6).ok());
+  append_fails();
+  ASSERT_TRUE(drive_->Write(opened->file, "new", 8, false).ok());
+  append_fails();
+  ASSERT_TRUE(drive_->Allocate(opened->file, 0, 0, 13).ok());
+  EXPECT_EQ(*ReadOpen(opened->file), std::string("kept\0\0\0\0new\0\0", 13));
+  drive_->Release(opened->file);
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], std::string("kept\0\0\0\0new\0\0", 13));
+}
+
+TEST_F(JournalTest, AfterAWriteThatFailedWhileItWentUpTheStoreHasWhatIsHere) {
+  Open();
+  std::atomic<bool> failed{false};
+  world_.on_write = [&](const std::string&) {
+    if (failed.exchange(true)) return;
+    disk_.FailAt(disk_.operations() + 1);
+    EXPECT_FALSE(hands().Patch("f", "HALF", 0).ok());
+    EXPECT_NE(*Read("f"), "as it was");
+  };
+  ASSERT_TRUE(Write("f", "as it was").ok());
+  FlushAll();
+  world_.on_write = nullptr;
+  EXPECT_TRUE(failed);
+  EXPECT_EQ(world_.All()["f"], *Read("f"));
+  Close();
+  Open();
+  EXPECT_EQ(world_.All()["f"], *Read("f"));
+}
+
+// Of a file whose bytes are at the store nothing may be on this disk, not even its length.
+TEST_F(JournalTest, ZerosAreWrittenWhereNothingIsHereYet) {
+  const std::string scan(300000, 'o');
+  for (const int mode : {FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE, FALLOC_FL_ZERO_RANGE}) {
+    world_.Put("f", scan);
+    Open();
+    const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
+    ASSERT_TRUE(opened.ok());
+    ASSERT_TRUE(drive_->Allocate(opened->file, mode, 200000, 100000).ok());
+    ASSERT_TRUE(drive_->Flush(opened->file).ok());
+    const std::string wanted = scan.substr(0, 200000) + std::string(100000, '\0');
+    EXPECT_TRUE(*ReadOpen(opened->file) == wanted);
+    drive_->Release(opened->file);
+    Kill();
+    EXPECT_TRUE(*Read("f") == wanted);
+    FlushAll();
+    EXPECT_TRUE(world_.All()["f"] == wanted);
+    Close();
+  }
+}
+
+// Its waiting content is all that there is of it.
+TEST_F(JournalTest, WhatCouldNotBeJournalledWasNotCutOff) {
+  quiet_ = Duration(60000);
+  world_.Put("f", "of before, and longer");
+  Open();
+  ASSERT_TRUE(Write("f", "kept text").ok());
+  for (const bool killed : {false, true}) {
+    std::uint64_t n = 0;
+    for (bool cut = false; !cut; ++n) {
+      disk_.FailAt(killed ? 0 : disk_.operations() + 1 + n);
+      disk_.DieAt(killed ? disk_.operations() + 1 + n : 0);
+      const Status done = hands().Resize("f", 3);
+      cut = done.ok() && !disk_.dead();
+      if (!disk_.dead() && !cut) {
+        EXPECT_EQ(*Read("f"), "kept text") << n;
+      }
+      Kill();
+      const std::string now = *Read("f");
+      EXPECT_TRUE(now == (cut ? "kep" : "kept text") || (killed && now == "kep")) << n << now;
+      ASSERT_TRUE(Write("f", "kept text").ok());
+    }
+    EXPECT_GT(n, 2u);
+  }
 }
 
 // What was fetched is written down when it is on the disk: a good while later.
@@ -96,6 +187,46 @@ TEST_F(JournalTest, AWriteIsNotReplacedByWhatOthersMadeOfTheFileBeforeItMoved) {
   FlushAll();
   world_.on_copied = nullptr;
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "theirs"}, {"g", "ours"}}));
+}
+
+// Its writer did not come to an end.
+TEST_F(JournalTest, AFileThatWasOnlyEmptiedIsAgainWhatTheStoreHas) {
+  const std::string scan(300000, 'o');
+  for (const bool written : {false, true}) {
+    world_.Put("f", scan);
+    Open();
+    ASSERT_TRUE(*Read("f") == scan);
+    world_.TakeAsked();
+    const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kTruncate);
+    ASSERT_TRUE(opened.ok());
+    if (written) {
+      ASSERT_TRUE(drive_->Write(opened->file, "new", 0, false).ok());
+    }
+    Kill();
+    EXPECT_TRUE(*Read("f") == scan);
+    FlushAll();
+    EXPECT_TRUE(Asked("write").empty());
+    EXPECT_TRUE(world_.All()["f"] == scan);
+    Close();
+  }
+}
+
+TEST_F(JournalTest, WhatIsCutOffIsCutOffBeforeItIsClosed) {
+  quiet_ = Duration(60000);
+  Open();
+  for (const auto intent : {Drive::Intent::kTruncate, Drive::Intent::kWrite}) {
+    ASSERT_TRUE(Write("f", std::string(100000, 'o')).ok());
+    const auto opened = drive_->OpenNode(IdOf("f"), intent);
+    ASSERT_TRUE(opened.ok());
+    AttrChange cut;
+    cut.size = 0;
+    if (intent == Drive::Intent::kWrite) {
+      ASSERT_TRUE(drive_->SetAttr(opened->attr.id, cut, opened->file).ok());
+    }
+    ASSERT_TRUE(drive_->Write(opened->file, "new", 0, false).ok());
+    Kill();
+    EXPECT_LE(Read("f")->size(), 3u);
+  }
 }
 
 }  // namespace

@@ -22,9 +22,9 @@ class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
   template <typename Change>
   void DieAfter(Change change) {
     std::atomic<bool> dead{false};
-    world_.cut_off = [&dead] { return dead.load(); };
     {
       const Lock lock(world_.mutex);
+      world_.cut_off = [&dead] { return dead.load(); };
       world_.die_after_write = [&dead] { dead = true; };
     }
     change();
@@ -239,6 +239,36 @@ TEST_P(SentTest, UnchangedItIsDoneAndGetsItsAttributes) {
   ExpectAll({{"f", "second"}});
   const Lock lock(world_.mutex);
   EXPECT_EQ(world_.objects["f"].attributes.mode, 0644u);
+}
+
+// It is not done before it has them.
+TEST_P(SentTest, CutOffAgainAnywhereItGetsItsAttributes) {
+  std::uint64_t n = 0;
+  for (bool died = true; died; ++n) {
+    CutOff(true);
+    {
+      const Lock lock(world_.mutex);
+      world_.cut_off = [this] { return disk_.dead(); };
+    }
+    disk_.DieAt(disk_.operations() + 1 + n);
+    world_.SetOffline(false);
+    Ignore(drive_->Refresh());
+    ASSERT_TRUE(Eventually([&] { return disk_.dead() || drive_->Summary().pending.files == 0; }));
+    died = disk_.dead();
+    Close();
+    world_.cut_off = nullptr;
+    disk_.Heal();
+    Open();
+    Online();
+    ExpectAll({{"f", "second"}});
+    {
+      const Lock lock(world_.mutex);
+      EXPECT_EQ(world_.objects["f"].attributes.mode, 0644u) << n;
+    }
+    ForgetAll();
+    world_.Erase("f");
+  }
+  EXPECT_GT(n, 5u);
 }
 
 }  // namespace

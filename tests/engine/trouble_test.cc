@@ -21,15 +21,6 @@ class TroubleTest : public DriveTest {
     file.seekp(static_cast<std::streamoff>(from));
     file << std::string(bytes, '\x5A');
   }
-  // As the disk is at this moment; another one each time.
-  void CutPower(int round) {
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
-    disk_.PowerCut(static_cast<std::uint64_t>(round));
-    boot_id_ = "after cut " + std::to_string(round);
-    Open();
-  }
 };
 
 // ---- the index
@@ -95,6 +86,83 @@ TEST_F(TroubleTest, ALostIndexFindsWhatWaitsByItsNotes) {
   Open();
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"renamed", "waiting"}}));
+}
+
+// As a file system leaves it that lost what was not synced.
+TEST_F(TroubleTest, AnEmptiedIndexFindsWhatWaitsByItsNotes) {
+  Open();
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("f", "waiting").ok());
+  Close();
+  fs::resize_file(folder_ / "state/index.db", 0);
+  world_.SetOffline(false);
+  Open();
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "waiting"}}));
+}
+
+// At each point of it.
+TEST_F(TroubleTest, AnIndexWhoseMakingWasCutOffIsMadeToTheEnd) {
+  std::uint64_t n = 0;
+  for (bool died = true; died; ++n) {
+    Open();
+    world_.SetOffline(true);
+    std::map<std::string, std::string> wanted;
+    for (int i = 0; i < 3; ++i) {
+      wanted["f" + std::to_string(i)] = "waiting " + std::to_string(i);
+      ASSERT_TRUE(Write("f" + std::to_string(i), "waiting " + std::to_string(i)).ok());
+    }
+    Close();
+    for (const char* ending : {"", "-wal", "-shm"})
+      fs::remove(folder_ / "state/index.db" + std::string(ending));
+    disk_.DieAt(disk_.operations() + 1 + n);
+    Ignore(Drive::Open(Options(), std::make_unique<FakeStore>(&world_)));
+    died = disk_.dead();
+    disk_.Heal();
+    world_.SetOffline(false);
+    Open();
+    FlushAll();
+    ASSERT_EQ(world_.All(), wanted) << "killed at operation " << n;
+    Close();
+    fs::remove_all(folder_ / "state");
+    const Lock lock(world_.mutex);
+    world_.objects.clear();
+  }
+  EXPECT_GT(n, 10u);
+}
+
+// File systems keep few bytes of notes.
+TEST_F(TroubleTest, WithoutRoomForItsNoteWhatWaitsStandsBesideTheStores) {
+  const std::string scan(3'000'000, 'o');
+  world_.Put("scan", scan);
+  quiet_ = Duration(60000);
+  Open();
+  const auto opened = drive_->OpenNode(IdOf("scan"), Drive::Intent::kWrite);
+  ASSERT_TRUE(opened.ok());
+  for (std::uint64_t at = 0; at < scan.size(); at += 500) {
+    ASSERT_TRUE(drive_->Write(opened->file, "N", at, false).ok());
+    if (at == 1000) {
+      ASSERT_TRUE(drive_->Flush(opened->file).ok());
+    }
+  }
+  ASSERT_TRUE(drive_->Flush(opened->file).ok());
+  drive_->Release(opened->file);
+  Close();
+  fs::resize_file(folder_ / "state/index.db", 0);
+  Open();
+  FlushAll();
+  std::string written(scan.size(), '\0'), patched = scan;
+  for (std::uint64_t at = 0; at < scan.size(); at += 500) written[at] = patched[at] = 'N';
+  written.resize(2'999'501);
+  const auto all = world_.All();
+  if (all.size() == 1) {  // this file system had room for it
+    EXPECT_TRUE(all.at("scan") == patched);
+    return;
+  }
+  EXPECT_TRUE(all.at("scan") == scan);
+  ASSERT_EQ(all.size(), 2u);
+  for (const auto& [path, text] : all)
+    EXPECT_TRUE(path == "scan" || text == written) << path << text.size();
 }
 
 TEST_F(TroubleTest, WhatIsKnownIsMountedWhileTheStoreWantsSomething) {

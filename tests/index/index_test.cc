@@ -213,7 +213,7 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
     Node n = File(kRootId, "leaf");
     n.intent = index->NextIntent();
     n.dirty = kData;
-    n.size = 7;
+    n.size = n.there_size = 7;
     ASSERT_TRUE(index->Insert(&n).ok());
   }
   {
@@ -227,7 +227,8 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
                             "ALTER TABLE nodes DROP COLUMN placed_by;"
                             "ALTER TABLE nodes DROP COLUMN effective;"
                             "ALTER TABLE nodes DROP COLUMN used_again; DROP INDEX listed;"
-                            "ALTER TABLE nodes DROP COLUMN may_write; PRAGMA user_version=1")
+                            "ALTER TABLE nodes DROP COLUMN may_write;"
+                            "ALTER TABLE nodes DROP COLUMN base_size; PRAGMA user_version=1")
                     .ok());
   }
   for (int i = 0; i < 2; ++i) {  // the second opening finds nothing to do
@@ -237,6 +238,7 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
     EXPECT_EQ(index->SumsOf(kRootId)->bytes, 7);
     EXPECT_TRUE(index->CheckSums().ok());
     EXPECT_TRUE((*index->Find(kRootId, "leaf"))->beside.empty());
+    EXPECT_EQ((*index->Find(kRootId, "leaf"))->base_size, 7u);
   }
 }
 

@@ -25,6 +25,12 @@ class Alone {
       model_.files[path] = text;
     }
     model_.files["d0/"] = model_.files["d0/e/"] = model_.files["d1/"] = "";
+    {
+      const Lock lock(stage_.world_.mutex);  // which no listing tells
+      stage_.world_.objects["f0"].attributes.mode = model_.modes["f0"] = 0750;
+    }
+    Note({});
+    touched_.clear();
     if (auto s = stage_.Open(0); !s.ok()) return s.error().what;
     if (auto why = Compare(nullptr); !why.empty()) return "at first: " + why;
     stage_.world_.Faults(options_.store_faults, options_.seed);
@@ -94,21 +100,44 @@ class Alone {
     if (auto why = Difference(model_.files, rest); !why.empty()) return why + stage_.LastAsked();
     const auto files = FilesOf(*tree).size() - FilesOf(rest).size();
     if (files != *back) return fmt::format("{} files are back and not {}", files, *back);
+    const PlainTree before = model_;
     model_.files = std::move(*tree);
+    for (const auto& [path, content] : model_.files)
+      if (before.files.count(path) == 0) model_.modes.erase(path);
+    Note(before);
     return "";
+  }
+
+  // A step that was cut off may have set them or not.
+  void ForgetModes(const Step& step) {
+    for (const std::string* top : {&step.path, &step.to})
+      std::erase_if(model_.modes, [&](const auto& one) {
+        return one.first == *top || one.first.rfind(*top + "/", 0) == 0;
+      });
   }
 
   std::string Change(const Step& step) {
     const PlainTree before = model_;
     const Status wanted = model_.Do(step);
+    Note(before);
+    if (step.kind == Step::kPatch || step.kind == Step::kResize || step.kind == Step::kPunch)
+      pieced_.insert(step.path);
+    if (step.kind == Step::kMove) {
+      for (auto* paths : {&left_, &pieced_})  // (who copies a folder may do so before it has left)
+        for (const std::string& path : std::set<std::string>(*paths))
+          if (path == step.path || path.rfind(step.path + "/", 0) == 0)
+            paths->insert(step.to + path.substr(step.path.size()));
+    }
     const Status got = stage_.Patiently([&] { return stage_.Do(step); });
     if (stage_.disk_.dead() && !got.ok()) {
       Durable(step, before, false);
+      ForgetModes(step);
       return Resurrect(&before);
     }
     if (!got.ok() && got.error().code == Code::kIo && wanted.ok()) {
       // failed half-way: what is there may be either, and what memory says of it may not be what
       // the disk says
+      ForgetModes(step);
       stage_.Close(0);
       const std::string why = OpenAgain();
       return why.empty() ? Compare(&before) : why;
@@ -144,6 +173,42 @@ class Alone {
     if (synced) kept_.push_back({ContentOf(step), {step.path}, true});
   }
 
+  // What any file has been, and what of the names has changed since the last power cut.
+  void Note(const PlainTree& before) {
+    for (const auto& [path, content] : model_.files) {
+      whole_.insert(content);
+      const auto was = before.files.find(path);
+      if (was == before.files.end() || was->second != content) touched_.insert(path);
+    }
+    for (const auto& [path, content] : before.files)
+      if (model_.files.count(path) == 0) left_.insert(path);
+  }
+
+  // Of what was at the store when the power went: that nobody touched is there still, and nothing
+  // whole has become something torn, unless that has synced bytes in it, or was changed in place:
+  // such changes get lost one by one, as on any disk.
+  std::string Destroyed(const std::map<std::string, std::string>& store_before) {
+    const auto now = stage_.AtTheStore();
+    for (const auto& [path, content] : store_before) {
+      if (path.find(".pargeter-scratch-") != std::string::npos) continue;
+      const auto it = now.find(path);
+      if (it == now.end()) {
+        if (left_.count(path) == 0) return path + " is gone from the store, and nobody removed it";
+        continue;
+      }
+      // (of a file whose cut was not on the disk there is the former content, shorter or longer)
+      if (content.rfind(it->second, 0) == 0) continue;
+      const bool synced = std::any_of(kept_.begin(), kept_.end(), [&p = path](const Kept& kept) {
+        return kept.places.count(p) > 0;
+      });
+      if (touched_.count(path) == 0) return path + " has changed, and nobody touched it";
+      if (whole_.count(it->second) == 0 && !synced && pieced_.count(path) == 0)
+        return fmt::format("{} is whole at the store no more: {} bytes, {}", path,
+                           it->second.size(), Printable(it->second.substr(0, 40)));
+    }
+    return "";
+  }
+
   // Their names are synced too.
   void StayHere() {
     for (Kept& kept : kept_)
@@ -159,6 +224,7 @@ class Alone {
 
   std::string Resurrect(const PlainTree* before) {
     stage_.Close(0);
+    const auto store_before = stage_.AtTheStore();
     const bool cut = std::exchange(power_cut_, false);
     stage_.disk_.Heal();
     stage_.disk_.FailShare(options_.disk_faults, options_.seed);
@@ -168,11 +234,11 @@ class Alone {
       stage_.Remark("the power was cut");
     }
     if (auto why = OpenAgain(); !why.empty()) return why;
-    const std::string why = cut ? AfterPowerCut() : Compare(before);
+    const std::string why = cut ? AfterPowerCut(store_before) : Compare(before);
     return why.empty() ? "" : "after its death: " + why + stage_.LastAsked();
   }
 
-  std::string AfterPowerCut() {
+  std::string AfterPowerCut(const std::map<std::string, std::string>& store_before) {
     stage_.world_.SetOffline(false);
     // the store may know of things that the index has lost: both sides meet first
     stage_.world_.Faults(0, 0);
@@ -194,9 +260,16 @@ class Alone {
                                          ? tree->at(*kept.places.begin()).substr(0, 20)
                                          : std::string("nothing")));
     }
+    if (auto why = Destroyed(store_before); !why.empty()) return why;
     kept_.clear();
+    touched_.clear();
+    left_.clear();
+    pieced_.clear();
     stage_.world_.Faults(options_.store_faults, options_.seed);
     model_.files = *tree;
+    model_.modes.clear();
+    Note({});
+    touched_.clear();
     return "";
   }
 
@@ -238,7 +311,37 @@ class Alone {
         continue;
       return why + " (neither before nor after)";
     }
+    const PlainTree was = model_;
     model_.files = *tree;
+    Note(was);
+    return "";
+  }
+
+  // Modes are as they were set, and what is shown here is what the store has.
+  std::string AttributesWell() {
+    for (const auto& [path, content] : FilesOf(model_.files)) {
+      const auto id = stage_.hands(0).Find(path);
+      if (!id.ok()) return path + ": " + id.error().what;
+      Ignore(stage_.hands(0).Read(path));  // which tells what a listing has not
+      const auto here = stage_.drive(0)->GetAttr(*id);
+      const auto state = stage_.drive(0)->State(*id);
+      if (!here.ok()) return path + ": " + here.error().what;
+      if (!state.ok() || !state->node.attributes_known) continue;
+      const Lock lock(stage_.world_.mutex);
+      const Attributes& there = stage_.world_.objects[path].attributes;
+      const auto known = model_.modes.find(path);
+      if (known != model_.modes.end() && there.mode.value_or(here->mode) != known->second)
+        return fmt::format("{} has the mode {:o} at the store instead of {:o}", path,
+                           there.mode.value_or(0), known->second);
+      // (an index that has forgotten what it sent is not told: the content is the same)
+      if (options_.watch_power) continue;
+      if (there.mode.value_or(here->mode) != here->mode)
+        return fmt::format("{} has the mode {:o} at the store and {:o} here", path, *there.mode,
+                           here->mode);
+      if (there.mtime.value_or(here->mtime) != here->mtime)
+        return fmt::format("{} has the time {} at the store and {} here", path, *there.mtime,
+                           here->mtime);
+    }
     return "";
   }
 
@@ -255,6 +358,7 @@ class Alone {
       return "in the end it " + why + stage_.LastAsked();
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
+    if (auto why = AttributesWell(); !why.empty()) return why + stage_.LastAsked();
     if (auto s = stage_.drive(0)->CheckIndex(); !s.ok()) return s.error().what;
     if (stage_.world_.Uploads() > 0)
       return "an unfinished upload is left at the store" + stage_.LastAsked();
@@ -279,6 +383,7 @@ class Alone {
   Stage stage_;
   PlainTree model_;
   std::vector<Kept> kept_;
+  std::set<std::string> whole_, touched_, left_, pieced_;
   bool power_cut_ = false;
   std::uint64_t operations_before_ = 0, disk_operations_ = 0, requests_ = 0;
 };

@@ -43,11 +43,11 @@ void PlayMany(const char* name, int runs, int length, const Weights& weights, co
   }
 }
 
-const Weights kDaily = {{Step::kWrite, 8},  {Step::kSyncedWrite, 2}, {Step::kPatch, 4},
-                        {Step::kResize, 2}, {Step::kRead, 4},        {Step::kRemove, 4},
-                        {Step::kMove, 6},   {Step::kMakeFolder, 4},  {Step::kRemoveFolder, 2},
-                        {Step::kCheck, 2},  {Step::kFlush, 2},       {Step::kRefresh, 1},
-                        {Step::kEvict, 1},  {Step::kRestart, 1}};
+const Weights kDaily = {
+    {Step::kWrite, 8},        {Step::kSyncedWrite, 2}, {Step::kPatch, 4}, {Step::kResize, 2},
+    {Step::kRead, 4},         {Step::kRemove, 4},      {Step::kMove, 6},  {Step::kMakeFolder, 4},
+    {Step::kRemoveFolder, 2}, {Step::kCheck, 2},       {Step::kFlush, 2}, {Step::kRefresh, 1},
+    {Step::kEvict, 1},        {Step::kRestart, 1},     {Step::kPunch, 2}, {Step::kMode, 2}};
 Weights With(Weights base, const Weights& more) {
   for (const auto& [kind, weight] : more) base[kind] = weight;
   return base;
@@ -77,6 +77,12 @@ TEST(Model, DiskFaults) {
   Options o;
   o.disk_faults = 0.01;
   PlayMany<Alone>("disk", 10, 30, kDaily, o);
+}
+TEST(Model, Copies) {
+  Options o;
+  o.store_faults = 0.02;
+  PlayMany<Alone>("copies", 6, 40,
+                  With(kDaily, {{Step::kCopy, 10}, {Step::kEvict, 4}, {Step::kKill, 2}}), o);
 }
 TEST(Model, DeletionsHeldBack) {
   Options o;

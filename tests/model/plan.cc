@@ -13,7 +13,8 @@ constexpr const char* kNames[Step::kKinds] = {
     "write",   "synced-write", "patch",         "resize",  "read",      "remove",
     "move",    "folder",       "rmdir",         "check",   "flush",     "sync-folder",
     "refresh", "evict",        "restart",       "kill",    "power-cut", "offline",
-    "online",  "outside-put",  "outside-erase", "release", "drop"};
+    "online",  "outside-put",  "outside-erase", "release", "drop",      "copy",
+    "punch",   "mode"};
 
 }  // namespace
 
@@ -64,6 +65,9 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
       case Step::kRemoveFolder:
         step.path = folder();
         break;
+      case Step::kCopy:
+        step.to = file();
+        break;
       case Step::kKill:
       case Step::kPowerCut:
         step.n = 1 + dice() % 60;
@@ -99,8 +103,24 @@ Status PlainTree::Do(const Step& s) {
     case Step::kWrite:
     case Step::kSyncedWrite:
       if (folder) return is_folder;
+      if (!there) modes[s.path] = 0644;
       files[s.path] = ContentOf(s);
       return {};
+    case Step::kMode:
+      if (folder) return is_folder;
+      if (!there) return missing;
+      modes[s.path] = ModeOf(s);
+      return {};
+    case Step::kCopy: {
+      if (IsFolder(s.to)) return is_folder;
+      const auto from = files.find(s.to);
+      if (from == files.end()) return missing;
+      if (folder) return is_folder;
+      if (!there) modes[s.path] = 0644;
+      const std::string text = from->second;
+      files[s.path] = text;
+      return {};
+    }
     case Step::kPatch: {
       if (folder) return is_folder;
       if (!there) return missing;
@@ -108,6 +128,15 @@ Status PlainTree::Do(const Step& s) {
       const std::size_t at = s.n % 5000;
       if (it->second.size() < at + text.size()) it->second.resize(at + text.size(), '\0');
       it->second.replace(at, text.size(), text);
+      return {};
+    }
+    case Step::kPunch: {
+      if (folder) return is_folder;
+      if (!there) return missing;
+      const std::size_t begin = std::min<std::size_t>(s.n % 5000, it->second.size());
+      const std::size_t end =
+          std::min<std::size_t>(begin + std::max<std::size_t>(1, s.n), it->second.size());
+      it->second.replace(begin, end - begin, end - begin, '\0');
       return {};
     }
     case Step::kResize:
@@ -119,6 +148,7 @@ Status PlainTree::Do(const Step& s) {
       if (folder) return is_folder;
       if (!there) return missing;
       files.erase(it);
+      modes.erase(s.path);
       return {};
     case Step::kMakeFolder:
       if (folder || there) return Error(Code::kExists, "taken");
@@ -146,12 +176,17 @@ Status PlainTree::Do(const Step& s) {
       } else if (files.count(s.to) > 0) {
         if (folder) return Error(Code::kNotFolder, "a file");
         files.erase(s.to);
+        modes.erase(s.to);
       }
       std::map<std::string, std::string> moved;
       for (auto at = files.begin(); at != files.end();) {
         const bool inside =
             at->first == s.path || at->first.compare(0, s.path.size() + 1, s.path + "/") == 0;
-        if (inside) moved[s.to + at->first.substr(s.path.size())] = at->second;
+        if (inside) {
+          const std::string to = s.to + at->first.substr(s.path.size());
+          moved[to] = at->second;
+          if (auto mode = modes.extract(at->first)) modes[to] = mode.mapped();
+        }
         at = inside ? files.erase(at) : std::next(at);
       }
       files.merge(moved);
@@ -170,7 +205,7 @@ bool Between(const std::string* before, const std::string* after, const std::str
   for (std::size_t i = 0; i < got.size(); ++i) {
     const bool from_before = i < b.size() && got[i] == b[i];
     const bool from_after = i < a.size() && got[i] == a[i];
-    if (!from_before && !from_after && got[i] != '\0') return false;
+    if (!from_before && !from_after) return false;
   }
   return true;
 }

@@ -40,6 +40,9 @@ struct Step {
     kOutsideErase,
     kRelease,  // the deletions that are held back
     kDrop,
+    kCopy,  // of `to`
+    kPunch,
+    kMode,
     kKinds
   };
   Kind kind = kRead;
@@ -52,6 +55,9 @@ std::string Describe(const Step& step);
 std::string Describe(const std::vector<Step>& plan);
 // The bytes that a step writes; they begin with a word that no other step has.
 std::string ContentOf(const Step& step);
+inline std::uint32_t ModeOf(const Step& step) {
+  return 0600 | static_cast<std::uint32_t>(step.n % 0100);
+}
 
 using Weights = std::map<Step::Kind, int>;
 std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weights, int drives = 1);
@@ -60,6 +66,7 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
 class PlainTree {
  public:
   std::map<std::string, std::string> files;
+  std::map<std::string, std::uint32_t> modes;  // of files, where they are known
   // Does the step, or says why a file system refuses.
   Status Do(const Step& step);
   bool IsFolder(const std::string& path) const {
@@ -72,7 +79,7 @@ class PlainTree {
 };
 
 // May `got` be there when a change from `before` to `after` was interrupted? Each byte is from one
-// of the two, or zero.
+// of the two.
 bool Between(const std::string* before, const std::string* after, const std::string& got);
 // The first difference in words, or "".
 std::string Difference(const std::map<std::string, std::string>& wanted,

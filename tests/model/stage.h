@@ -57,6 +57,7 @@ class Stage {
     o.quiet = Duration(1);
     o.fresh_for = Duration(600000);
     o.patience = Duration(5000);
+    o.copy_patience = Duration(500);
     o.hold_quiet = Duration(1);
     if (options_.hold) o.hold_files = 1, o.hold_share = 0;
     o.retry_pause = Duration(2);
@@ -76,6 +77,15 @@ class Stage {
   Drive* drive(int who) { return drive_[who].get(); }
   Hands hands(int who) { return Hands(drive_[who].get()); }
   void NewBoot() { ++boot_; }
+  Drive* drive(int who) { return drive_[who].get(); }
+  Hands hands(int who) { return Hands(drive_[who].get()); }
+  void NewBoot() { ++boot_; }
+  // What a killed process left at the store goes when it is old, as all is at this one.
+  Status ClearUp(int who) {
+    for (const auto& [path, content] : AtTheStore())
+      if (path.find(kScratchPrefix) != std::string::npos) return drive(who)->Refresh();
+    return {};
+  }
 
   // Calls again while only the store is in trouble.
   template <typename Call>
@@ -96,6 +106,12 @@ class Stage {
         return hand.Write(s.path, ContentOf(s), true);
       case Step::kPatch:
         return hand.Patch(s.path, ContentOf(s), s.n % 5000);
+      case Step::kCopy:
+        return hand.Copy(s.to, s.path);
+      case Step::kMode:
+        return hand.SetMode(s.path, ModeOf(s));
+      case Step::kPunch:
+        return hand.Punch(s.path, s.n % 5000, std::max<std::uint64_t>(1, s.n));
       case Step::kResize:
         return hand.Resize(s.path, s.n);
       case Step::kRemove:

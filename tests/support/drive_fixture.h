@@ -21,8 +21,7 @@ class DriveTest : public testing::Test {
  protected:
   void TearDown() override { Close(); }
 
-  // `contact`: how the first look at the store ends, if not well.
-  void Open(std::uint64_t cache_limit = 1ull << 30, std::optional<Code> contact = std::nullopt) {
+  DriveOptions Options(std::uint64_t cache_limit = 1ull << 30) {
     DriveOptions o;
     o.name = "sheets";
     o.state_folder = folder_ / "state";
@@ -43,8 +42,13 @@ class DriveTest : public testing::Test {
     o.fetch_workers = 2;
     o.retry_pause = retry_pause_;
     o.trial_pause = trial_pause_;
+    o.copy_patience = copy_patience_;
     o.disk = &disk_;
-    auto drive = Drive::Open(o, std::make_unique<FakeStore>(&world_));
+    return o;
+  }
+  // `contact`: how the first look at the store ends, if not well.
+  void Open(std::uint64_t cache_limit = 1ull << 30, std::optional<Code> contact = std::nullopt) {
+    auto drive = Drive::Open(Options(cache_limit), std::make_unique<FakeStore>(&world_));
     ASSERT_TRUE(drive.ok()) << drive.error().what;
     drive_ = std::move(*drive);
     drive_->Start(nullptr);
@@ -55,6 +59,15 @@ class DriveTest : public testing::Test {
       ASSERT_TRUE(looked.ok()) << looked.error().what;
   }
   void Close() { drive_.reset(); }
+  // With the disk as it is at this moment, watched by WatchPower; another `round` each time.
+  void CutPower(int round) {
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(round));
+    boot_id_ = "after cut " + std::to_string(round);
+    Open();
+  }
 
   NodeId IdOf(const std::string& path) {
     NodeId at = kRootId;
@@ -133,7 +146,7 @@ class DriveTest : public testing::Test {
   std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
   Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
-      trial_pause_ = DriveOptions().trial_pause;
+      trial_pause_ = DriveOptions().trial_pause, copy_patience_ = DriveOptions().copy_patience;
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;

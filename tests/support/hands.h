@@ -1,6 +1,8 @@
 // A drive used by paths, as a person would: what a face does, without a face.
 #pragma once
 
+#include <linux/falloc.h>
+
 #include <algorithm>
 #include <map>
 #include <string>
@@ -54,10 +56,35 @@ class Hands {
     if (s.ok() && sync) s = drive_.Fsync(opened.file);
     return Close(opened, s);
   }
+  Status Punch(const std::string& path, std::uint64_t offset, std::uint64_t size) {
+    PG_ASSIGN(const NodeId id, Find(path));
+    PG_ASSIGN(auto opened, drive_.OpenNode(id, Drive::Intent::kWrite));
+    return Close(opened, drive_.Allocate(opened.file, FALLOC_FL_PUNCH_HOLE | FALLOC_FL_KEEP_SIZE,
+                                         offset, size));
+  }
+  // As cp does it: by the store, or else by reading and writing.
+  Status Copy(const std::string& from, const std::string& to) {
+    const auto [folder, name] = Parted(to);
+    PG_ASSIGN(const NodeId parent, Find(folder));
+    PG_ASSIGN(const NodeId id, Find(from));
+    PG_ASSIGN(const auto source, drive_.OpenNode(id, Drive::Intent::kRead));
+    const Status done = from == to ? Status() : CopyInto(source, parent, name);
+    drive_.Release(source.file);
+    return done;
+  }
   Status Resize(const std::string& path, std::uint64_t size) {
     PG_ASSIGN(const NodeId id, Find(path));
     AttrChange change;
     change.size = size;
+    const auto done = drive_.SetAttr(id, change, nullptr);
+    return done.ok() ? Status() : Status(done.error());
+  }
+  Status SetMode(const std::string& path, std::uint32_t mode) {
+    PG_ASSIGN(const NodeId id, Find(path));
+    PG_ASSIGN(const Attr attr, drive_.GetAttr(id));
+    if (attr.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "a folder");
+    AttrChange change;
+    change.mode = mode;
     const auto done = drive_.SetAttr(id, change, nullptr);
     return done.ok() ? Status() : Status(done.error());
   }
@@ -139,6 +166,24 @@ class Hands {
     for (std::size_t at = 0; at < text.size(); at += 100000)
       PG_TRY(drive_.Write(file, std::string_view(text).substr(at, 100000), offset + at, false));
     return {};
+  }
+  Status CopyInto(const Drive::Opened& source, NodeId parent, const std::string& name) {
+    PG_ASSIGN(const auto target,
+              drive_.Create(parent, name, 0644, 0, 0, false, Drive::Intent::kTruncate));
+    const auto copied = drive_.CopyWhole(source.file, 0, target.file, 0, 1u << 30);
+    const bool by_bytes = !copied.ok() && copied.error().code == Code::kUnsupported;
+    return Close(target, copied.ok() ? Status()
+                         : !by_bytes ? Status(copied.error())
+                                     : CopyBytes(source.file, target.file));
+  }
+  Status CopyBytes(const OpenFilePtr& from, const OpenFilePtr& to) {
+    std::string piece(128 << 10, '\0');
+    for (std::uint64_t at = 0;;) {
+      PG_ASSIGN(const std::size_t n, drive_.Read(from, piece.data(), piece.size(), at));
+      if (n == 0) return {};
+      PG_TRY(drive_.Write(to, std::string_view(piece).substr(0, n), at, false));
+      at += n;
+    }
   }
   Status Close(const Drive::Opened& opened, Status s) {
     if (s.ok()) s = drive_.Flush(opened.file);

@@ -60,7 +60,7 @@ int Write(sqlite3_file* f, const void* data, int size, sqlite3_int64 at) {
   if (g_disk->watching() && s->inode != 0) {
     g_disk->Wrote(s->inode, static_cast<std::uint64_t>(at),
                   {static_cast<const char*>(data), static_cast<std::size_t>(size)},
-                  SlurpPath(s->path));
+                  SlurpPath(s->path), true);
   }
   return s->real->pMethods->xWrite(s->real, data, size, at);
 }
@@ -196,9 +196,12 @@ Result<std::size_t> HarshDisk::ReadAt(int fd, char* data, std::size_t size, std:
 }
 Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
   if (on_write) on_write();
-  if (!Gate()) return Fault();
+  const bool alive = !dead_ && !broken, done = Gate();
+  if (!done && !alive) return Fault();
+  if (!done) data = data.substr(0, data.size() / 2);
   if (watching()) Wrote(InodeOf(fd), offset, data, Slurp(fd));
-  return Disk::WriteAt(fd, data, offset);
+  const Status wrote = Disk::WriteAt(fd, data, offset);
+  return done ? wrote : Fault();
 }
 Status HarshDisk::Truncate(int fd, std::uint64_t size) {
   if (!Gate()) return Fault();
@@ -260,10 +263,11 @@ void HarshDisk::WatchPower(const std::string& folder) {
   fs::create_directories(trash_);
 }
 void HarshDisk::Wrote(ino_t file, std::uint64_t offset, std::string_view data,
-                      const std::string& before) {
+                      const std::string& before, bool by_sectors) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
   if (is_new) it->second.synced = before;
+  it->second.by_sectors = by_sectors;
   it->second.since.push_back({offset, std::string(data), false});
 }
 void HarshDisk::Cut(ino_t file, std::uint64_t size, const std::string& before) {
@@ -274,7 +278,7 @@ void HarshDisk::Cut(ino_t file, std::uint64_t size, const std::string& before) {
 }
 void HarshDisk::Synced(ino_t file, const std::string& now) {
   const Lock lock(mutex_);
-  files_[file] = {now, {}};
+  files_[file] = {now, {}, false};
 }
 void HarshDisk::Made(const std::string& path) {
   const Lock lock(mutex_);
@@ -336,26 +340,60 @@ void HarshDisk::PowerCut(std::uint64_t seed) {
   fs::create_directories(trash_);
 }
 
-// Each change since the last sync may have reached the disk wholly, in part (by sectors), or not.
+// What of the changes since the last sync reached the disk: nothing, all, or some. Then each page
+// is as it was after one of them, whichever; a length that was not cut is the end of the last page
+// that came; and where nothing ever came there is a hole. The index, checked by its own sums, is
+// torn by sectors.
 void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64* dice) {
-  std::string content = file.synced;
-  const std::uint64_t mood = (*dice)() % 3;  // nothing, all, or some
-  for (const Change& change : file.since) {
-    const bool take = mood == 1 || (mood == 2 && (*dice)() % 2 == 0);
-    if (!take) continue;
-    if (change.cut) {
-      content.resize(static_cast<std::size_t>(change.offset), '\0');
-      continue;
+  const std::size_t page = file.by_sectors ? 512 : 4096;
+  const std::uint64_t mood = (*dice)() % 3;
+  std::vector<std::size_t> cuts;
+  for (std::size_t i = 0; i < file.since.size(); ++i)
+    if (file.since[i].cut) cuts.push_back(i);
+  // a cut that did not reach it holds back what was written after that
+  const std::size_t cuts_done = mood == 0   ? 0
+                                : mood == 1 ? cuts.size()
+                                            : (*dice)() % (cuts.size() + 1);
+  const std::size_t last = cuts_done < cuts.size() ? cuts[cuts_done] : file.since.size();
+  const std::size_t first = cuts_done == 0 ? 0 : cuts[cuts_done - 1] + 1;
+  Image image{file.synced, {}};
+  image.written.Add({0, file.synced.size()});
+  for (std::size_t i = 0; i < first; ++i) image.Apply(file.since[i]);
+  std::map<std::uint64_t, std::size_t> until;  // by page
+  for (std::size_t i = first; i < last && mood != 0; ++i) {
+    const Change& change = file.since[i];
+    const std::uint64_t end = change.offset + change.data.size();
+    for (std::uint64_t at = change.offset; at < end;) {
+      const std::uint64_t next = std::min(end, (at / page + 1) * page);
+      const auto [it, fresh] = until.try_emplace(at / page, last);
+      if (fresh && mood == 2) it->second = first + (*dice)() % (last - first + 1);
+      if (i < it->second)
+        image.Apply({at,
+                     change.data.substr(static_cast<std::size_t>(at - change.offset),
+                                        static_cast<std::size_t>(next - at)),
+                     false});
+      at = next;
     }
-    std::size_t size = change.data.size();
-    if (mood == 2 && (*dice)() % 3 == 0 && size > 512) size = size / 1024 * 512;
-    if (content.size() < change.offset + size)
-      content.resize(static_cast<std::size_t>(change.offset) + size, '\0');
-    content.replace(static_cast<std::size_t>(change.offset), size, change.data, 0, size);
   }
   const Fd fd(::open(path.c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
-  const ssize_t wrote = ::pwrite(fd.get(), content.data(), content.size(), 0);
-  if (wrote != static_cast<ssize_t>(content.size())) std::abort();
+  if (::ftruncate(fd.get(), static_cast<off_t>(image.content.size())) != 0) std::abort();
+  for (const Range& range : image.written.All()) {
+    const auto wrote =
+        ::pwrite(fd.get(), image.content.data() + range.begin,
+                 static_cast<std::size_t>(range.size()), static_cast<off_t>(range.begin));
+    if (wrote != static_cast<ssize_t>(range.size())) std::abort();
+  }
+}
+
+void HarshDisk::Image::Apply(const Change& change) {
+  const auto end = static_cast<std::size_t>(change.offset + change.data.size());
+  if (change.cut || content.size() < end) content.resize(end, '\0');
+  if (change.cut) {
+    written.Remove({end, ~0ull >> 1});
+  } else if (!change.data.empty()) {
+    content.replace(static_cast<std::size_t>(change.offset), change.data.size(), change.data);
+    written.Add({change.offset, end});
+  }
 }
 
 }  // namespace pargeter::test

@@ -13,6 +13,7 @@
 
 #include "base/file.h"
 #include "base/mutex.h"
+#include "cache/range_set.h"
 
 namespace pargeter::test {
 
@@ -22,7 +23,8 @@ class HarshDisk : public Disk {
   ~HarshDisk() override;
 
   // Changing operations are counted from 1. From operation `n` on none has an effect: the process
-  // was killed there, whatever it does afterwards.
+  // was killed there, whatever it does afterwards. Of a write that fails, or in which it is killed,
+  // the first half is written, as real disks do.
   void DieAt(std::uint64_t n) { die_at_ = n; }
   void FailAt(std::uint64_t n) { fail_at_ = n; }  // that one fails
   void FailShare(double share, std::uint64_t seed);
@@ -56,7 +58,8 @@ class HarshDisk : public Disk {
 
   // what the file system under SQLite calls
   bool Gate();  // false: this operation must not happen
-  void Wrote(ino_t file, std::uint64_t offset, std::string_view data, const std::string& before);
+  void Wrote(ino_t file, std::uint64_t offset, std::string_view data, const std::string& before,
+             bool by_sectors = false);
   void Cut(ino_t file, std::uint64_t size, const std::string& before);
   void Synced(ino_t file, const std::string& now);
   void Made(const std::string& path);
@@ -73,6 +76,12 @@ class HarshDisk : public Disk {
   struct File {
     std::string synced;
     std::vector<Change> since;
+    bool by_sectors = false;
+  };
+  struct Image {
+    std::string content;
+    RangeSet written;
+    void Apply(const Change& change);
   };
   struct NameChange {
     std::string from, to;  // made: to; removed: from; renamed: both

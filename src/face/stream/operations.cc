@@ -206,7 +206,10 @@ void Open(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
 void Create(fuse_req_t req, fuse_ino_t parent, const char* name, mode_t mode, fuse_file_info* fi) {
   const Place at = At(req, parent);
   const fuse_ctx* ctx = fuse_req_ctx(req);
-  auto opened = at.drive->Create(at.id, name, mode, ctx->uid, ctx->gid, (fi->flags & O_EXCL) != 0);
+  // it may be there: made by another since the kernel has looked
+  const auto intent = fi->flags & O_TRUNC ? Drive::Intent::kTruncate : Drive::Intent::kWrite;
+  auto opened =
+      at.drive->Create(at.id, name, mode, ctx->uid, ctx->gid, (fi->flags & O_EXCL) != 0, intent);
   if (!opened.ok()) return Fail(req, opened.error());
   OpenHandles& handles = ShownOf(req).handles();
   Keep(req, at.drive, opened->file, fi);
@@ -234,6 +237,11 @@ void Write(fuse_req_t req, fuse_ino_t ino, const char* data, std::size_t size, o
   const Status wrote = at.drive->Write(FileOf(fi), std::string_view(data, size),
                                        static_cast<std::uint64_t>(offset), false);
   if (!wrote.ok()) return Fail(req, wrote.error());
+  // after what goes through its pages the kernel asks for it
+  if ((fi->flags & O_DSYNC) && FileOf(fi)->mixed_versions) {
+    const Status synced = at.drive->Fsync(FileOf(fi));
+    if (!synced.ok()) return Fail(req, synced.error());
+  }
   fuse_reply_write(req, size);
 }
 
@@ -361,7 +369,12 @@ void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* valu
   Status done;
   if (wish == "evict") {
     const auto evicted = drive.Evict({id}, {});
-    if (!evicted.ok()) done = evicted.error();
+    if (!evicted.ok())
+      done = evicted.error();
+    else if (evicted->files == 0 && evicted->pending > 0)
+      done = Error(Code::kBusy, "it waits for upload");
+    else if (evicted->files == 0 && evicted->kept > 0)
+      done = Error(Code::kRefused, "it is pinned, or a rule keeps it here");
   } else if (wish == "fetch") {
     drive.BeginFetch({id});
   } else if (wish == "pin") {

@@ -1,0 +1,273 @@
+// Drive: what the end of a former process, or of the machine, has left.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstdlib>
+#include <utility>
+
+#include "base/log.h"
+#include "base/random.h"
+#include "base/text.h"
+#include "engine/drive.h"
+#include "engine/sent.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+// What a crash can leave: files between the two places, rows of files that were deleted while
+// open, and presence that was not saved. Pending data is never dropped here.
+Status Drive::Recover() {
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(own_id_, index_->Meta("id"));
+  if (own_id_.empty()) {
+    own_id_ = RandomName(8);
+    PG_TRY(index_->SetMeta("id", own_id_));
+    PG_TRY(SyncIndex());  // what bears this mark must not outlive it
+  }
+  // a cache folder is one drive's, wherever it was carried: numbers mean files of this index only
+  const std::string mark = options_.cache_folder + "/.drive";
+  const auto owner = ReadFile(mark, 256);
+  if (owner.ok() && ::pargeter::Trim(*owner) != own_id_) {
+    return Error(Code::kRefused,
+                 fmt::format("{} is the cache of another drive", Printable(options_.cache_folder)),
+                 fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at "
+                             "DIR; or delete that one, if its drive is gone.",
+                             options_.name, options_.name));
+  }
+  if (!owner.ok()) PG_TRY(WriteFileAtomically(mark, own_id_ + "\n", 0600));
+  PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
+  hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
+  PG_ASSIGN(const std::string boot, index_->Meta("boot"));
+  PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
+  synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
+  const bool power_cut = !boot.empty() && boot != options_.boot_id;
+  if (power_cut) PG_TRY(RecoverFromPowerCut());
+  PG_TRY(index_->SetMeta("boot", options_.boot_id));
+  PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
+  std::unordered_set<NodeId> dirty;
+  for (Node& node : waiting) {
+    if (node.dirty & kEmptied) PG_TRY(TakeBackEmptied(&node));
+    if (node.dirty & kData) dirty.insert(node.id);
+    if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
+    // first writes journal "dirty", then move the file: finish the move
+    if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
+        blocks_->Has(node.id, Place::kCache)) {
+      PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending));
+    }
+    // without a power cut only a file that was just being cut off is shorter than it should be
+    const bool look = power_cut || blocks_->Has(node.id, Place::kPending);
+    if (look && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node, power_cut));
+    Enqueue(node.id, node.intent, Duration(0));
+  }
+  for (const NodeId id : blocks_->List(Place::kPending)) {
+    if (dirty.count(id) > 0) continue;
+    PG_ASSIGN(auto node, index_->Get(id));
+    if (node && (node->dirty & kData)) {  // local: waits for nothing
+      if (!node->gone()) PG_TRY(MendPending(&*node, power_cut));
+      dirty.insert(id);
+      continue;
+    }
+    // acknowledged, but not moved back before the end: it is cache now; after a power cut it may as
+    // well be a change of which the index knows nothing any more
+    const bool kept = node && !node->gone() && !power_cut &&
+                      blocks_->Move(id, Place::kPending, Place::kCache).ok();
+    if (!kept) PG_TRY(blocks_->Drop(id, Place::kPending));
+  }
+  PG_ASSIGN(const auto held, index_->AllOnDisk());
+  Change change(this);
+  for (const auto& [id, bytes] : held) {
+    if (dirty.count(id) == 0 && !blocks_->Has(id, Place::kCache)) {
+      PG_ASSIGN(auto node, index_->Get(id));
+      node->on_disk = 0;
+      PG_TRY(index_->Update(*node));
+      PG_TRY(index_->DropPresence(id));
+    } else {
+      budget_->Count(bytes);
+    }
+  }
+  PG_ASSIGN(const std::vector<Node> lost, index_->GoneAndAbsent());
+  for (const Node& node : lost) {
+    PG_TRY(blocks_->Drop(node.id, Place::kCache));
+    PG_TRY(blocks_->Drop(node.id, Place::kPending));
+    PG_TRY(index_->Delete(node.id));
+  }
+  return change.Commit();
+}
+
+// The machine has started anew, perhaps without warning. What the cache got since the last time
+// that everything was synced may be torn, or newer than the index: it is fetched again.
+Status Drive::RecoverFromPowerCut() {
+  for (const NodeId id : blocks_->List(Place::kCache)) {
+    PG_ASSIGN(auto node, index_->Get(id));
+    if (node && (node->dirty & kData)) continue;
+    PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(id, Place::kCache));
+    if (node && node->on_disk > 0 && changed < synced_at_) continue;
+    PG_TRY(blocks_->Drop(id, Place::kCache));
+  }
+  return {};
+}
+
+// A waiting file of which something never reached the disk: what of that stands on the store's
+// version is that again, and beyond it the file ends where its last bytes begin, or has zeros. If
+// nothing of it reached the disk, and nothing was promised by an fsync, it is again what the store
+// has; a file that was wholly written anew stands beside that then, as far as it got: a torn one
+// must not replace a whole one. One that the store has not, and of which nothing is here, is gone.
+Status Drive::MendPending(Node* node, bool power_cut) {
+  const bool here = blocks_->Has(node->id, Place::kPending);
+  const bool there = node->there != There::kAbsent;
+  if (!node->copy_of.empty() || (!here && node->size == 0 && !there)) return {};
+  std::uint64_t length = 0;
+  bool unsure = power_cut;
+  if (here) {
+    PG_ASSIGN(length, blocks_->LengthOf(node->id, Place::kPending));
+    PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node->id, Place::kPending));
+    unsure = power_cut && changed >= synced_at_;
+  }
+  const bool promised = (node->dirty & kSynced) != 0;
+  PG_ASSIGN(const std::string serial, index_->Presence(node->id));
+  RangeSet present = RangeSet::Parse(serial);
+  const auto ranges = present.All();
+  bool whole = here && (ranges.empty() || ranges.back().end <= length);
+  if (here && unsure && !promised) {
+    PG_ASSIGN(const bool gaps, TakeOutGaps(*node, length, &present));
+    whole = whole && !gaps;
+  }
+  const bool unchanged = node->size == node->there_size && node->base_size == node->there_size;
+  const bool nothing = (node->dirty & kBegun) || (present.empty() && (!whole || unchanged));
+  const bool given_up = unsure && !promised && there && nothing;
+  if (whole && !unsure) return {};
+  if (!whole && power_cut)
+    Log(LogLevel::kWarning, "{}: what was written last before the machine went down may be lost",
+        Printable(node->name));
+  present.Remove({length, ~0ull >> 1});
+  if (!here && !there) {
+    PG_TRY(ForgetLost(*node));
+    return SetBeside(*node);
+  }
+  if (!here || given_up) {
+    present.Clear();
+    node->size = node->there_size;
+    node->dirty &= ~kAllData;
+    AskForTime(node);
+    PG_TRY(blocks_->Drop(node->id, Place::kPending));
+  } else {
+    const std::uint64_t base = there ? std::min(node->base_size, node->size) : 0;
+    if (!whole) node->size = std::max(std::min(node->size, length), base);
+    if (unsure) node->dirty |= kUnsure;
+    if (unsure && !there) ForgetTried(node);
+  }
+  node->on_disk = present.Bytes();
+  PG_TRY(index_->SavePresence(node->id, present.Serialize()));
+  PG_TRY(index_->Update(*node));
+  const bool beside = !whole && unsure && !promised && here && !given_up;
+  return beside && (!there || node->base_size == 0) ? SetBeside(*node) : Status();
+}
+
+// Parts may have got lost in the midst of it, too; or it was written with gaps, who knows.
+Result<bool> Drive::TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present) {
+  PG_ASSIGN(const RangeSet written, blocks_->WrittenParts(node.id, Place::kPending));
+  bool any = false;
+  for (const Range& range : present->All()) {
+    for (const Range& gap :
+         written.Missing({range.begin, std::max(range.begin, std::min(range.end, length))})) {
+      any = true;
+      const bool stands_on_base = node.there != There::kAbsent && gap.begin < node.base_size;
+      if (stands_on_base) present->Remove({gap.begin, std::min(gap.end, node.base_size)});
+    }
+  }
+  return any;
+}
+
+// It was opened to be written anew, and its writer did not come to an end: the store's version is
+// whole.
+Status Drive::TakeBackEmptied(Node* node) {
+  if (node->gone() || node->there == There::kAbsent) return {};
+  for (const auto place : {Place::kPending, Place::kCache}) PG_TRY(blocks_->Drop(node->id, place));
+  node->dirty &= ~kAllData;
+  AskForTime(node);
+  node->size = node->there_size;
+  node->on_disk = 0;
+  node->copy_of.clear();
+  PG_TRY(index_->DropPresence(node->id));
+  return index_->Update(*node);
+}
+
+// What the store may have got of it is whole, and not taken back for what is left of it here.
+// Parts are ended all the same.
+void Drive::ForgetTried(Node* node) {
+  node->tried_parent = kNoNode;
+  node->tried_name.clear();
+  if (!HasParts(node->upload)) node->upload.clear();
+}
+
+// Its content is the store's again, and so is its time, which is not known here any more.
+void Drive::AskForTime(Node* node) {
+  if (node->kind != NodeKind::kFile || node->there == There::kAbsent) return;
+  if (node->dirty & kAttributes) node->dirty |= kOwnMode | kOwnOwner;
+  node->attributes_known = false;
+}
+
+// It is here no more; at the store, perhaps.
+Status Drive::ForgetLost(Node node) {
+  live_.erase(node.id);
+  ForgetTried(&node);
+  if (node.upload.empty()) return index_->Delete(node.id);
+  node.parent = kNoNode;
+  node.dirty = kClean;
+  return index_->Update(node);
+}
+
+// What the store has at the place of a torn file takes the name again. The torn one stands beside
+// it, if anything is left of it.
+Status Drive::SetBeside(const Node& node) {
+  if (node.there == There::kAbsent) return BringBackReplaced(node);
+  Node theirs;
+  theirs.parent = node.parent;
+  theirs.name = node.name;
+  theirs.there = node.there;
+  theirs.there_parent = node.there_parent;
+  theirs.there_name = node.there_name;
+  theirs.version = node.version;
+  theirs.size = theirs.there_size = node.there_size;
+  theirs.mode = node.mode;
+  theirs.mtime = theirs.ctime = node.mtime;
+  theirs.attributes_known = false;
+  PG_ASSIGN(Live * ours, Get(node.id));
+  PG_TRY(KeepBeside(ours));
+  if (node.there == There::kElsewhere) {  // it moves there still
+    theirs.tried_parent = node.tried_parent;
+    theirs.tried_name = node.tried_name;
+    theirs.intent = index_->NextIntent();
+    theirs.intent_since = node.intent_since;
+    ForgetTried(&ours->node);
+    ours->node.there = There::kAbsent;
+    ours->node.there_parent = kNoNode;
+    ours->node.there_name.clear();
+    ours->node.version.clear();
+    PG_TRY(Save(ours));
+  }
+  PG_TRY(Inherit(&theirs));
+  PG_TRY(index_->Insert(&theirs));
+  touched_.insert(theirs.id);
+  if (theirs.intent != 0) Enqueue(theirs.id, theirs.intent, Duration(0));
+  return {};
+}
+
+// The file that a torn new one was to replace: it was to go when that is there.
+Status Drive::BringBackReplaced(const Node& torn) {
+  PG_ASSIGN(auto replaced, index_->FindThere(torn.parent, KeyPart(torn), false));
+  // (what a move left behind has no name)
+  if (!replaced || !replaced->gone() || replaced->name.empty()) return {};
+  PG_ASSIGN(auto left, index_->Get(torn.id));
+  if (left && !left->gone() && left->size == 0) {
+    PG_TRY(blocks_->Drop(torn.id, Place::kPending));
+    PG_TRY(ForgetLost(std::move(*left)));
+  } else if (left && !left->gone()) {
+    PG_ASSIGN(Live * ours, Get(torn.id));
+    PG_TRY(KeepBeside(ours));
+  }
+  return BringBack(std::move(*replaced));
+}
+
+}  // namespace pargeter

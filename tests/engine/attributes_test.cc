@@ -1,0 +1,130 @@
+// Mode and times of files whose listing did not tell them: what was not set here is the store's.
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+constexpr Nanos kThen = 1'577'836'800'000'000'000;
+
+class AttributesTest : public DriveTest {
+ protected:
+  void SetUp() override {
+    {
+      const Lock lock(world_.mutex);
+      world_.Set("f", {"#!/bin/sh", {}});
+      world_.objects["f"].attributes.mode = 0755;
+      world_.objects["f"].attributes.mtime = kThen;
+    }
+    Open();
+    ASSERT_EQ(Names("").size(), 1u);
+    world_.TakeAsked();
+  }
+  Hands hands() { return Hands(drive_.get()); }
+  void Set(const AttrChange& change) {
+    ASSERT_TRUE(drive_->SetAttr(IdOf("f"), change, nullptr).ok());
+  }
+  // At the store, and here.
+  void Expect(std::uint32_t mode, std::optional<Nanos> mtime) {
+    FlushAll();
+    const auto here = drive_->GetAttr(IdOf("f"));
+    ASSERT_TRUE(here.ok());
+    const Lock lock(world_.mutex);
+    const Attributes& there = world_.objects["f"].attributes;
+    EXPECT_EQ(there.mode, mode);
+    EXPECT_EQ(here->mode, mode);
+    EXPECT_EQ(there.mtime, here->mtime);
+    if (mtime)
+      EXPECT_EQ(here->mtime, *mtime);
+    else
+      EXPECT_GT(here->mtime, kThen);
+  }
+};
+
+TEST_F(AttributesTest, WhatIsWrittenAnewKeepsItsMode) {
+  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
+  Expect(0755, std::nullopt);
+  EXPECT_EQ(world_.TakeAsked(), (std::vector<std::string>{"look f", "write f"}));
+}
+
+TEST_F(AttributesTest, WhatIsAddedToKeepsItsModeAndHasTheTimeOfThat) {
+  ASSERT_TRUE(hands().Patch("f", "\necho", 9).ok());
+  Expect(0755, std::nullopt);
+}
+
+TEST_F(AttributesTest, ANewTimeLeavesTheMode) {
+  AttrChange change;
+  change.mtime = kThen + 1;
+  Set(change);
+  Expect(0755, kThen + 1);
+}
+
+TEST_F(AttributesTest, ANewModeLeavesTheTime) {
+  AttrChange change;
+  change.mode = drive_->GetAttr(IdOf("f"))->mode;  // as it seemed to be
+  Set(change);
+  Expect(0644, kThen);
+}
+
+TEST_F(AttributesTest, WhatWasSetAfterItWasWrittenHolds) {
+  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
+  AttrChange change;
+  change.mode = 0700;
+  change.mtime = kThen + 1;
+  Set(change);
+  Expect(0700, kThen + 1);
+}
+
+TEST_F(AttributesTest, SetOfflineTheyGoUpWithTheRestOfTheStores) {
+  world_.SetOffline(true);
+  AttrChange change;
+  change.mtime = kThen + 1;
+  Set(change);
+  Close();
+  Open();
+  world_.SetOffline(false);
+  Expect(0755, kThen + 1);
+}
+
+TEST_F(AttributesTest, WhatIsSetWhileItMovesHolds) {
+  std::atomic<bool> set{false};
+  world_.on_copied = [&] {
+    if (set.exchange(true)) return;
+    AttrChange change;
+    change.mode = 0644;  // as it seems to be
+    EXPECT_TRUE(drive_->SetAttr(IdOf("g"), change, nullptr).ok());
+  };
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] { return set.load(); }));
+  FlushAll();
+  world_.on_copied = nullptr;
+  ASSERT_TRUE(hands().Move("g", "f").ok());
+  Expect(0644, kThen);
+}
+
+// Its answer was lost, and it was written with the same bytes once more.
+TEST_F(AttributesTest, TheSameBytesGetTheTimeOfTheLastWrite) {
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["write"] = {true};
+  }
+  retry_pause_ = Duration(50);
+  Close();
+  Open();
+  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "#!/bin/bash"; }));
+  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
+  Expect(0755, std::nullopt);
+}
+
+TEST_F(AttributesTest, MovedItKeepsThem) {
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(hands().Patch("g", "\necho", 9).ok());
+  ASSERT_TRUE(hands().Move("g", "f").ok());
+  Expect(0755, std::nullopt);
+}
+
+}  // namespace
+}  // namespace pargeter::test

@@ -1,0 +1,248 @@
+// What waits for upload when the power goes, and was not synced: lost or torn, but nothing else is
+// lost with it, and nothing whole at the store is replaced by it.
+#include <fcntl.h>
+#include <gtest/gtest.h>
+
+#include <filesystem>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+constexpr int kRounds = 12;
+
+class TornTest : public DriveTest {
+ protected:
+  TornTest() {
+    quiet_ = Duration(60000);  // nothing goes up before the power goes
+    disk_.WatchPower(folder_.path());
+  }
+  Hands hands() { return Hands(drive_.get()); }
+  void PutAll(const std::string& text) {
+    for (int i = 0; i < kRounds; ++i) world_.Put(Name(i), text);
+  }
+  static std::string Name(int i) { return "f" + std::to_string(i); }
+  // The index is on the disk, the files are not.
+  void LoseTheRest(int round) {
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    CutPower(round);
+    FlushAll();
+  }
+  enum class Loss { kAll, kEnd, kMiddle };
+  // The machine dies, and takes that much of the waiting file along. What is left of it.
+  std::string Tear(const std::string& name, Loss loss) {
+    const std::string bytes = folder_ / "state/pending/" + std::to_string(drive_->NodeAt(name)->id);
+    Close();
+    disk_.Heal();
+    world_.on_write = nullptr;
+    if (loss == Loss::kAll) {
+      EXPECT_TRUE(std::filesystem::remove(bytes));
+    } else if (loss == Loss::kEnd) {
+      std::filesystem::resize_file(bytes, 1000);
+    } else {
+      const auto fd = RealDisk().Open(bytes, O_RDWR, 0);
+      EXPECT_TRUE(RealDisk().Punch(fd->get(), 8192, 4096).ok());
+    }
+    const auto left = ReadFile(bytes);
+    boot_id_ = "after " + name;
+    Open();
+    FlushAll();
+    EXPECT_TRUE(drive_->Refresh().ok());
+    return left.ok() ? *left : "";
+  }
+  std::vector<std::string> Kept(const std::string& name) {
+    std::vector<std::string> kept;
+    for (const auto& [path, text] : world_.All()) {
+      if (path.find(name + " (kept from isle") != 0) continue;
+      kept.push_back(text);
+      EXPECT_TRUE(*Read(path) == text);
+    }
+    return kept;
+  }
+  const std::string scan_ = std::string(300000, 'o');
+};
+
+TEST_F(TornTest, APatchTakesNothingAlongOfWhatItStandsOn) {
+  PutAll(scan_);
+  Open();
+  std::string patched = scan_;
+  patched.replace(299000, 3, "NEW");
+  for (int i = 0; i < kRounds; ++i) {
+    if (i % 2 == 0) {
+      ASSERT_TRUE(Read(Name(i)).ok());  // it was fetched, and that is not on the disk either
+    }
+    ASSERT_TRUE(hands().Patch(Name(i), "NEW", 299000).ok());
+    LoseTheRest(i);
+    const std::string there = world_.All()[Name(i)];
+    EXPECT_TRUE(there == scan_ || there == patched) << i << ": " << there.size() << " bytes";
+    EXPECT_TRUE(*Read(Name(i)) == there);
+  }
+}
+
+TEST_F(TornTest, WhatWasAddedToASyncedFileTakesNothingAlong) {
+  PutAll(scan_);
+  Open();
+  for (int i = 0; i < kRounds; ++i) {
+    const std::string more(100000, 'm');
+    ASSERT_TRUE(hands().Patch(Name(i), "NEW", 100, true).ok());
+    ASSERT_TRUE(hands().Patch(Name(i), more, scan_.size()).ok());
+    LoseTheRest(i);
+    std::string wanted = scan_;
+    wanted.replace(100, 3, "NEW");
+    const std::string there = world_.All()[Name(i)];
+    ASSERT_GE(there.size(), wanted.size());
+    EXPECT_TRUE(there.substr(0, wanted.size()) == wanted) << i;
+  }
+}
+
+TEST_F(TornTest, ATornFileDoesNotReplaceAWholeOne) {
+  PutAll("of before");
+  Open();
+  int kept = 0;
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(Write(Name(i), scan_).ok());
+    LoseTheRest(i);
+    const auto all = world_.All();
+    EXPECT_TRUE(all.at(Name(i)) == "of before" || all.at(Name(i)) == scan_)
+        << i << ": " << all.at(Name(i)).size() << " bytes";
+    EXPECT_TRUE(*Read(Name(i)) == all.at(Name(i)));
+    for (const auto& [path, text] : all) {
+      if (path.find(Name(i) + " (kept from isle") != 0) continue;
+      ++kept;
+      EXPECT_TRUE(*Read(path) == text);
+    }
+  }
+  EXPECT_EQ(static_cast<int>(drive_->Summary().conflicts), kept);
+}
+
+TEST_F(TornTest, WhatIsLeftOfATornFileStandsBesideTheWholeOne) {
+  PutAll("of before");
+  Open();
+  int n = 0;
+  for (const Loss loss : {Loss::kEnd, Loss::kMiddle}) {
+    for (const char* way : {"written", "by rename", "moved before"}) {
+      const std::string name = Name(n++), former = way == std::string("moved before") ? "m" : "";
+      if (!former.empty()) {
+        world_.Put(former, "of before");
+        ASSERT_TRUE(drive_->Refresh().ok());
+        ASSERT_TRUE(hands().Move(former, name).ok());
+      }
+      const bool by_rename = way == std::string("by rename");
+      ASSERT_TRUE(Write(by_rename ? "new" : name, scan_).ok());
+      if (by_rename) {
+        ASSERT_TRUE(hands().Move("new", name).ok());
+      }
+      disk_.DieAt(disk_.operations() + 1);
+      const std::string left = Tear(name, loss);
+      EXPECT_TRUE(*Read(name) == "of before") << way;
+      EXPECT_TRUE(world_.All()[name] == "of before") << way;
+      EXPECT_TRUE(Kept(name) == std::vector{left}) << way;
+    }
+  }
+  EXPECT_EQ(static_cast<int>(drive_->Summary().conflicts), n);
+}
+
+// The machine was started anew in order: what waits was synced as the drive ended, gaps and all.
+TEST_F(TornTest, AfterAnOrderlyEndAFileWithGapsIsWhole) {
+  PutAll("of before");
+  Open();
+  ASSERT_TRUE(Write(Name(0), "begin").ok());
+  ASSERT_TRUE(hands().Patch(Name(0), "end", 1'000'000).ok());
+  Close();
+  disk_.PowerCut(1);  // later
+  boot_id_ = "two";
+  Open();
+  FlushAll();
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  const std::string there = world_.All()[Name(0)];
+  EXPECT_TRUE(there == "begin" + std::string(999'995, '\0') + "end") << there.size();
+}
+
+// It went up, and nobody has learnt of it; then it was torn here.
+TEST_F(TornTest, WhatTheStoreHasGotOfATornFileStays) {
+  quiet_ = Duration(1);
+  int n = 0;
+  for (const bool replaces : {false, true}) {
+    for (const Loss loss : {Loss::kAll, Loss::kEnd, Loss::kMiddle}) {
+      const std::string name = Name(n++);
+      if (replaces) world_.Put(name, "of before");
+      Open();
+      world_.on_write = [this](const std::string&) { disk_.DieAt(disk_.operations() + 1); };
+      Ignore(Write(name, scan_));
+      ASSERT_TRUE(Eventually([&] { return disk_.dead(); }));
+      const std::string left = Tear(name, loss);
+      EXPECT_TRUE(*Read(name) == scan_) << name;
+      EXPECT_TRUE(world_.All()[name] == scan_) << name;
+      EXPECT_TRUE(Kept(name) ==
+                  (loss == Loss::kAll ? std::vector<std::string>() : std::vector{left}))
+          << name;
+      Close();
+    }
+  }
+}
+
+// As an editor saves that syncs nothing.
+TEST_F(TornTest, ATornFileDoesNotTakeThePlaceOfAWholeOne) {
+  PutAll("of before");
+  Open();
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(Write("new", scan_).ok());
+    ASSERT_TRUE(hands().Move("new", Name(i)).ok());
+    LoseTheRest(i);
+    const auto all = world_.All();
+    ASSERT_EQ(all.count(Name(i)), 1u) << i;
+    EXPECT_TRUE(all.at(Name(i)) == "of before" || all.at(Name(i)) == scan_)
+        << i << ": " << all.at(Name(i)).size() << " bytes";
+    EXPECT_TRUE(*Read(Name(i)) == all.at(Name(i)));
+  }
+}
+
+TEST_F(TornTest, WhatWasSyncedTakesThePlaceForGood) {
+  PutAll("of before");
+  Open();
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(hands().Write("new", scan_, true).ok());
+    ASSERT_TRUE(hands().Move("new", Name(i)).ok());
+    LoseTheRest(i);
+    EXPECT_TRUE(world_.All()[Name(i)] == scan_) << i;
+  }
+}
+
+TEST_F(TornTest, WhatWasSyncedIsNotGivenUpForWhatTheStoreHas) {
+  PutAll("of before");
+  Open();
+  for (int i = 0; i < kRounds; ++i) {
+    const std::string synced = i % 2 == 0 ? "" : "synced text";
+    ASSERT_TRUE(hands().Write(Name(i), synced, true).ok());
+    ASSERT_TRUE(hands().Patch(Name(i), scan_, synced.size()).ok());
+    LoseTheRest(i);
+    const std::string there = world_.All()[Name(i)];
+    EXPECT_EQ(there.substr(0, synced.size()), synced) << i;
+    EXPECT_NE(there, "of before") << i;
+  }
+}
+
+// Nothing waits of it: its only copy is here.
+TEST_F(TornTest, AFileThatIsOnlyHereIsSyncedByAReader) {
+  Open();
+  ASSERT_TRUE(hands().MakeFolder("scratch").ok());
+  FlushAll();
+  ASSERT_TRUE(drive_->Place(IdOf("scratch"), Placement::kLocal).ok());
+  for (int i = 0; i < kRounds; ++i) {
+    const std::string path = "scratch/" + Name(i), text(5000, static_cast<char>('a' + i));
+    ASSERT_TRUE(Write(path, text).ok());
+    const auto opened = drive_->OpenNode(IdOf(path), Drive::Intent::kRead);
+    ASSERT_TRUE(opened.ok());
+    EXPECT_TRUE(drive_->Fsync(opened->file).ok());
+    drive_->Release(opened->file);
+    CutPower(i);
+    const auto read = Read(path);
+    ASSERT_TRUE(read.ok()) << path << ": " << read.error().what;
+    EXPECT_EQ(*read, text);
+  }
+}
+
+}  // namespace
+}  // namespace pargeter::test
