@@ -31,14 +31,14 @@ need_packages() {
   rm -f "$log"
 }
 
-# build PRESET [CMAKE-OPTION...]
+# build PRESET [CMAKE-OPTION...]; with $target only that
 build() {
   local preset=$1 log
   shift
   mkdir -p build
   log=build/$preset.log
   say "building $preset"
-  { cmake --preset "$preset" "$@" && cmake --build --preset "$preset"; } >"$log" 2>&1 || {
+  { cmake --preset "$preset" "$@" && cmake --build --preset "$preset" ${target:+--target "$target"}; } >"$log" 2>&1 || {
     grep -E 'error|Error|FAILED' -A 5 "$log" | head -60 >&2
     die "the build failed: see $log"
   }
