@@ -127,7 +127,7 @@ Found FindKey(std::string_view text, std::string_view section, std::string_view 
           Trim(trimmed.substr(1, close == std::string_view::npos ? 0 : close - 1));
       if (name.size() >= 2 && name.front() == '"') name = name.substr(1, name.size() - 2);
       if (inside && found.section_end == std::string::npos) found.section_end = at;
-      inside = name == section;
+      inside = !section.empty() && name == section;
       if (inside) found.section_start = at;
       if (inside) found.section_end = std::string::npos;
     } else if (inside && trimmed.substr(0, key.size()) == key &&
@@ -236,24 +236,28 @@ std::vector<std::string> TomlFile::Keys(std::string_view section) const {
   return names;
 }
 
-// Takes `text` if it still parses and differs from the old one in nothing but `section`.`key`
-// (an empty key: in nothing but that section).
-Status TomlFile::Adopt(std::string text, std::string_view section, std::string_view key) {
+// Takes `text` if it says what the old one did and nothing else but that `section`.`key` is
+// `literal`, or is not there (an empty literal), or that the section is not there (an empty key).
+Status TomlFile::Adopt(std::string text, std::string_view section, std::string_view key,
+                       const std::string& literal) {
   const Error refused(Code::kRefused,
                       fmt::format("{}: cannot change {} without touching other lines",
                                   Printable(path_), key.empty() ? section : key),
                       "Edit the file by hand.");
-  auto before = ParseText(text_, path_);
-  auto after = ParseText(text, path_);
-  if (!before.ok() || !after.ok()) return refused;
-  for (toml::table* root : {&*before, &*after}) {
-    toml::table* table = root;
-    if (!section.empty()) table = root->get(section) ? root->get(section)->as_table() : nullptr;
-    if (table != nullptr && !key.empty()) table->erase(key);
-    if (!section.empty() && table != nullptr && (key.empty() || table->empty()))
-      root->erase(section);
+  auto wanted = ParseText(text_, path_);
+  const auto after = ParseText(text, path_);
+  const auto value = ParseText(literal.empty() ? "" : fmt::format("value = {}\n", literal), path_);
+  if (!wanted.ok() || !after.ok() || !value.ok()) return refused;
+  if (key.empty()) {
+    wanted->erase(section);
+  } else {
+    if (!section.empty() && !literal.empty()) wanted->insert(section, toml::table());
+    toml::node* node = section.empty() ? &*wanted : wanted->get(section);
+    toml::table* table = node == nullptr ? nullptr : node->as_table();
+    if (table != nullptr) table->erase(key);
+    if (table != nullptr && !literal.empty()) table->insert(key, *value->get("value"));
   }
-  if (*before != *after) return refused;
+  if (*wanted != *after) return refused;
   text_ = std::move(text);
   return {};
 }
@@ -263,9 +267,9 @@ Status TomlFile::SetLiteral(std::string_view section, std::string_view key,
   const Found found = FindKey(text_, section, key);
   std::string text = text_;
   if (found.line_start != std::string::npos) {
-    if (found.value_end == std::string::npos) return Adopt("=", section, key);  // refused
+    if (found.value_end == std::string::npos) return Adopt("=", section, key, "");  // refused
     text.replace(found.value_start, found.value_end - found.value_start, literal);
-    return Adopt(std::move(text), section, key);
+    return Adopt(std::move(text), section, key, literal);
   }
   const std::string line = fmt::format("{} = {}\n", key, literal);
   if (found.section_end == std::string::npos) {
@@ -278,7 +282,7 @@ Status TomlFile::SetLiteral(std::string_view section, std::string_view key,
     const bool open_line = at > 0 && text[at - 1] != '\n';
     text.insert(at, (open_line ? "\n" : "") + line);
   }
-  return Adopt(std::move(text), section, key);
+  return Adopt(std::move(text), section, key, literal);
 }
 
 Status TomlFile::SetString(std::string_view section, std::string_view key, std::string_view value) {
@@ -305,19 +309,19 @@ Status TomlFile::SetNumber(std::string_view section, std::string_view key, doubl
 
 Status TomlFile::Remove(std::string_view section, std::string_view key) {
   const Found found = FindKey(text_, section, key);
-  if (found.line_start == std::string::npos) return {};
-  if (found.value_end == std::string::npos) return Adopt("=", section, key);  // refused
+  if (found.line_start == std::string::npos) return Adopt(text_, section, key, "");
+  if (found.value_end == std::string::npos) return Adopt("=", section, key, "");  // refused
   std::string text = text_;
   text.erase(found.line_start, found.line_end - found.line_start);
-  return Adopt(std::move(text), section, key);
+  return Adopt(std::move(text), section, key, "");
 }
 
 Status TomlFile::RemoveSection(std::string_view section) {
   const Found found = FindKey(text_, section, "");
-  if (found.section_start == std::string::npos) return {};
+  if (found.section_start == std::string::npos) return Adopt(text_, section, "", "");
   std::string text = text_;
   text.erase(found.section_start, found.section_end - found.section_start);
-  return Adopt(std::move(text), section, "");
+  return Adopt(std::move(text), section, "", "");
 }
 
 Status TomlFile::Save(unsigned mode) const { return WriteFileAtomically(path_, text_, mode); }

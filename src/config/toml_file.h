@@ -46,7 +46,8 @@ class TomlFile {
 
  private:
   Status SetLiteral(std::string_view section, std::string_view key, const std::string& literal);
-  Status Adopt(std::string text, std::string_view section, std::string_view key);
+  Status Adopt(std::string text, std::string_view section, std::string_view key,
+               const std::string& literal);
   std::string text_;
   std::string path_;
 };

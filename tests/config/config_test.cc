@@ -52,6 +52,20 @@ TEST(TomlFileTest, WhatCannotBeEditedSafelyIsRefused) {
   EXPECT_EQ(file->text(), before);
 }
 
+TEST(TomlFileTest, WhatIsWrittenAnotherWayIsNotTakenForGone) {
+  // the key is that of a section, and a line within a text looks like the head of another
+  auto file = TomlFile::Parse("[label]\na = \"\"\"\n[\"\"\"\n", "t");
+  ASSERT_TRUE(file.ok());
+  EXPECT_EQ(file->SetString("", "label", "x").error().code, Code::kRefused);
+  auto quoted = TomlFile::Parse("\"read_only\" = true\n['museum']\nkind = \"s3\"\n", "t");
+  ASSERT_TRUE(quoted.ok());
+  EXPECT_EQ(quoted->Remove("", "read_only").error().code, Code::kRefused);
+  EXPECT_EQ(quoted->RemoveSection("museum").error().code, Code::kRefused);
+  EXPECT_TRUE(quoted->Remove("", "never_there").ok());
+  EXPECT_TRUE(quoted->Remove("never", "there").ok());
+  EXPECT_TRUE(quoted->RemoveSection("never").ok());
+}
+
 TEST(TomlFileTest, MistakesNameFileAndLine) {
   const auto bad = TomlFile::Parse("a = 1\nb = = 2\n", "here.toml");
   ASSERT_FALSE(bad.ok());

@@ -80,6 +80,12 @@ void Toml(std::string_view data) {
   const auto again = TomlFile::Parse(file->text(), "fuzz.toml");
   Promise(again.ok(), "a changed file is still TOML");
   Promise(again->Keys("").size() >= before.size(), "other keys stay");
+  if (file->Remove("", "label").ok()) Promise(!file->Has("", "label"), "what was removed is gone");
+  for (const std::string& section : file->Sections()) {
+    if (!file->RemoveSection(section).ok()) continue;
+    for (const std::string& left : file->Sections())
+      Promise(left != section, "a section that was removed is gone");
+  }
 }
 
 void Headers(std::string_view data) {
