@@ -66,6 +66,7 @@ struct DriveOptions : DriveLimits {
   Duration hold_quiet{2000};        // deletions go so long after the last of a sweep
   Duration may_be_late{3000};       // a request without an answer may still reach the store so long
   Duration copy_patience{120000};   // who has a copy made at the store waits so long for it
+  Duration leftover_for{3600'000};  // an old short-lived object goes if it stays unchanged so long
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
@@ -303,6 +304,10 @@ class Drive {
   };
   struct Listing;  // a folder's listing under way
   struct Job;      // one reconcile step (reconcile.cc)
+  struct Leftover {
+    std::string version;
+    Steady seen;
+  };
   struct Blocker {
     NodeId id = kNoNode;
     enum class Why { kHeir, kCopy, kAbove, kInside, kPlace, kTried } why = Why::kAbove;
@@ -397,6 +402,8 @@ class Drive {
   Status TakeRole(Live* live, bool may_write) REQUIRES(tree_mutex_);
   Status TakeEntry(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
   Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
+  Status NoteLeftover(NodeId folder, const Entry& entry) REQUIRES(tree_mutex_);
+  void RemoveLeftovers() EXCLUDES(tree_mutex_);
   Status TakeKnown(Listing* listing, Live* live, const Entry& entry) REQUIRES(tree_mutex_);
   Status EndListing(Listing* listing) EXCLUDES(tree_mutex_);
   Status VanishedThere(Live* live, Steady asked) REQUIRES(tree_mutex_);
@@ -582,6 +589,7 @@ class Drive {
   NodeId WrittenBy(const std::string& origin) const;
   std::string WriterOf(const Node& node) const;
   std::string AsideName(NodeId id) const;
+  static bool IsAsideName(std::string_view name);  // of any machine
   Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> BaseIsGone(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
@@ -672,6 +680,7 @@ class Drive {
   std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);
   // Places that nodes have left at the store, some by a request that was called off.
   std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
+  std::map<std::string, Leftover> leftovers_ GUARDED_BY(tree_mutex_);        // by their paths
   std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);   // old places of moves
   std::unordered_map<NodeId, Copies> copied_below_ GUARDED_BY(tree_mutex_);  // originals are left
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);

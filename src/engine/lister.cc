@@ -13,12 +13,13 @@
 namespace pargeter {
 
 namespace {
-constexpr std::size_t kManyVisited = 64;
+constexpr std::size_t kManyVisited = 64, kManyLeftovers = 256;
 constexpr Duration kWatchEvery(10000);
 constexpr Duration kWatchFor(300000);   // after the last visit
 constexpr int kSlowly = 6;              // rounds between two folders that nobody visits
 constexpr Duration kMoveMayTake(5000);  // of a folder that was never listed: who asks waits so long
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
+constexpr Nanos kOldScratch = 86400ll * 1'000'000'000;
 }  // namespace
 
 bool Drive::IsFresh(NodeId id) {
@@ -224,13 +225,42 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
   PG_ASSIGN(std::optional<Node> placed, index_->FindThere(listing->folder, entry.name, folder));
   if (placed) return TakeKnown(listing, Adopt(std::move(*placed)), entry);
   // only now: a file on its way to another's place may stand under such a name for a while
-  if (IsOwnScratchName(entry.name)) return {};
+  if (IsOwnScratchName(entry.name)) return NoteLeftover(listing->folder, entry);
   PG_ASSIGN(const NodeId tried, index_->FindTried(listing->folder, entry.name));
   if (tried != kNoNode) return {};  // perhaps a half-done step of ours: it is cleared up first
   const auto gone = removed_.find({listing->folder, entry.name});
   if (gone != removed_.end() && gone->second >= listing->started)
     return {};  // seen just before we deleted it
   return TakeNew(listing, entry);
+}
+
+// A process that was killed may have left a short-lived object. The store's clock may be wrong:
+// what looks old goes only if it has not changed a while later, either.
+Status Drive::NoteLeftover(NodeId folder, const Entry& entry) {
+  const bool old = entry.modified > 0 && entry.modified + kOldScratch < options_.clock->Wall();
+  if (!old || entry.kind == Kind::kFolder || options_.read_only ||
+      IsAsideName(entry.name) ||  // a file on its way, of any machine
+      leftovers_.size() >= kManyLeftovers)
+    return {};
+  PG_ASSIGN(const std::string path, FolderKey(folder));
+  leftovers_.try_emplace(path + entry.name, Leftover{entry.version, options_.clock->Now()});
+  return {};
+}
+
+void Drive::RemoveLeftovers() {
+  std::map<std::string, Leftover> due;
+  {
+    const Lock tree(tree_mutex_);
+    const Steady now = options_.clock->Now();
+    for (auto it = leftovers_.begin(); it != leftovers_.end();)
+      if (auto one = it++; now - one->second.seen >= options_.leftover_for)
+        due.insert(leftovers_.extract(one));
+  }
+  for (const auto& [path, left] : due) {
+    const Status removed = provider_->Remove(path, Precondition::Is(left.version), stop_);
+    // if not, it is seen again
+    if (removed.ok()) Log(LogLevel::kInfo, "removed {}, which was left behind", Printable(path));
+  }
 }
 
 Status Drive::TakeNew(Listing* listing, const Entry& entry) {
@@ -476,7 +506,10 @@ void Drive::WatchLoop() {
       forget_old(left_behind_);
       forget_old(listed_);
     }
-    if (link_->Check().ok()) Ignore(FollowMoves());
+    if (link_->Check().ok()) {
+      Ignore(FollowMoves());
+      RemoveLeftovers();
+    }
     if (has_feed_) continue;  // the store says what changed
     if (round % kSlowly == 0 && due.empty()) {
       const Lock tree(tree_mutex_);
@@ -503,6 +536,7 @@ Status Drive::Refresh() {
                                        listed.error().code == Code::kStale);
     if (!listed.ok() && !gone) return listed;
   }
+  RemoveLeftovers();
   const Lock tree(tree_mutex_);
   RetryWaiting();
   return {};

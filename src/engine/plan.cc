@@ -16,6 +16,7 @@ namespace pargeter {
 namespace {
 constexpr Duration kOpenQuiet(30000);  // a file held open for writing goes up after so long a rest
 constexpr int kLongestChain = 1000;
+constexpr std::string_view kAside = "aside-";
 }  // namespace
 
 Status Drive::PlanJob(Job* job) {
@@ -280,7 +281,11 @@ Status Drive::PlanTakingBack(Job* job, Live* live) {
 }
 
 std::string Drive::AsideName(NodeId id) const {
-  return fmt::format("{}aside-{}", kScratchPrefix, OriginOf(id));
+  return fmt::format("{}{}{}", kScratchPrefix, kAside, OriginOf(id));
+}
+
+bool Drive::IsAsideName(std::string_view name) {
+  return IsOwnScratchName(name) && name.substr(kScratchPrefix.size(), kAside.size()) == kAside;
 }
 
 std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }

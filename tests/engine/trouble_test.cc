@@ -366,6 +366,53 @@ class JumpingClock : public Clock {
   Steady Now() const override { return SystemClock().Now(); }
 };
 
+TEST_F(TroubleTest, WhatAKilledProcessLeftAtTheStoreIsRemovedWhenItIsOld) {
+  class LaterClock : public Clock {
+   public:
+    std::atomic<long> hours = 0;
+    Nanos Wall() const override { return SystemClock().Wall() + hours * 3600'000'000'000; }
+    Steady Now() const override { return SystemClock().Now() + std::chrono::hours(hours.load()); }
+  };
+  LaterClock clock;
+  clock_ = &clock;
+  const std::vector<std::string> left = {"ferns/.pargeter-scratch-same-1",
+                                         "ferns/.pargeter-scratch-put-2",
+                                         "ferns/.pargeter-scratch-put-3"};
+  const std::string aside = "ferns/.pargeter-scratch-aside-coast.7";
+  for (const std::string& path : left) world_.Put(path, path);
+  world_.Put(aside, "on its way");
+  const auto age = [&](Nanos modified) {
+    const Lock lock(world_.mutex);
+    for (auto& [path, object] : world_.objects) object.modified = modified;
+  };
+  const auto removals = [&] {
+    const Lock lock(world_.mutex);
+    return std::count_if(world_.asked.begin(), world_.asked.end(),
+                         [](const std::string& one) { return one.rfind("remove ", 0) == 0; });
+  };
+  const auto look = [&] {
+    ASSERT_TRUE(drive_->OpenFolder(IdOf("ferns")).ok());
+    ASSERT_TRUE(drive_->Refresh().ok());
+  };
+  age(clock.Wall());
+  Open();
+  look();
+  clock.hours = 3;
+  look();
+  EXPECT_EQ(removals(), 0) << "it is in use, perhaps";
+  age(clock.Wall() - 48 * 3600'000'000'000);
+  look();
+  EXPECT_EQ(removals(), 0) << "the store's clock may be wrong";
+  world_.Put(left[2], "still being written");
+  clock.hours = 5;
+  look();
+  const auto all = world_.All();
+  EXPECT_EQ(all.count(left[0]) + all.count(left[1]), 0u);
+  EXPECT_EQ(all.count(left[2]), 1u);
+  EXPECT_EQ(all.count(aside), 1u);
+  Close();
+}
+
 TEST_F(TroubleTest, TheWallClockMayJump) {
   JumpingClock clock;
   clock_ = &clock;

@@ -356,6 +356,7 @@ class Alone {
     if (auto s = stage_.drive(0)->ReleaseDeletions(); !s.ok()) return s.error().what;
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();
+    if (auto s = stage_.ClearUp(0); !s.ok()) return s.error().what;
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
     if (auto why = AttributesWell(); !why.empty()) return why + stage_.LastAsked();

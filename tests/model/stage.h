@@ -56,6 +56,7 @@ class Stage {
     o.keep_free = 0;
     o.quiet = Duration(1);
     o.fresh_for = Duration(600000);
+    o.leftover_for = Duration(0);
     o.patience = Duration(5000);
     o.copy_patience = Duration(500);
     o.hold_quiet = Duration(1);
@@ -74,9 +75,6 @@ class Stage {
     return {};
   }
   void Close(int who) { drive_[who].reset(); }
-  Drive* drive(int who) { return drive_[who].get(); }
-  Hands hands(int who) { return Hands(drive_[who].get()); }
-  void NewBoot() { ++boot_; }
   Drive* drive(int who) { return drive_[who].get(); }
   Hands hands(int who) { return Hands(drive_[who].get()); }
   void NewBoot() { ++boot_; }
