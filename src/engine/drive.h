@@ -526,6 +526,9 @@ class Drive {
   Status Publish(const std::vector<Rule>& fresh) EXCLUDES(tree_mutex_);
   Status FollowMoves() EXCLUDES(tree_mutex_);
   Result<Outcome> BringDown(Job* job) EXCLUDES(tree_mutex_);
+  Result<bool> OnlyAttributesDiffer(const Node& node, const std::string& path, const Entry& there,
+                                    const Cancel& cancel) EXCLUDES(tree_mutex_);
+  Status AdoptVersion(Live* live, const Entry& there) REQUIRES(tree_mutex_);
 
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
   Result<std::uint64_t> WaitingForStore() EXCLUDES(tree_mutex_);  // changes, but for held deletions

@@ -29,7 +29,6 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
   if (a.mtime && !(node.dirty & (kData | kOwnTime))) node.mtime = *a.mtime;
   if (a.uid && !(node.dirty & kOwnOwner)) node.uid = *a.uid;
   if (a.gid && !(node.dirty & kOwnOwner)) node.gid = *a.gid;
-  node.dirty &= ~kOwn;
   if (a.symlink && node.kind == NodeKind::kFile && node.dirty == kClean) {
     node.kind = NodeKind::kSymlink;
     node.target = *a.symlink;
@@ -145,10 +144,9 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
   bool changed = false;
   const auto set = [&](auto& field, const auto& value, std::uint32_t own) {
     if (!value) return;
-    if (!node.attributes_known)
-      node.dirty |= own;
-    else if (static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value))
-      return;
+    const bool same = static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value);
+    if (node.attributes_known && same) return;
+    node.dirty |= own;
     field = *value;
     changed = true;
   };
@@ -160,7 +158,7 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
     node.ctime = options_.clock->Wall();
     node.dirty |= kAttributes;
     if (node.id == kRootId || node.gone()) {
-      node.dirty &= ~kAttributes;
+      node.dirty &= ~(kAttributes | kOwn);
       PG_TRY(Save(live));
     } else {
       PG_TRY(AddIntent(live));

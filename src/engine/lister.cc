@@ -344,12 +344,13 @@ Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
     return {};  // older than our own change
   if (node.kind == NodeKind::kFolder || node.gone() || node.version == entry.version) return {};
   // changed on both sides, or about to be: the upload will find it out
-  if ((node.dirty & kData) || live->writers > 0) return {};
+  if ((node.dirty & (kData | kAttributes)) || live->writers > 0) return {};
   NewVersion(live, entry);
   return Save(live);
 }
 
-// Another version is at the store, and nothing of ours waits: take it.
+// Another version is at the store, and no content of ours waits: take it. A mode or owner set here
+// is set for it too; a time was that of the other.
 void Drive::NewVersion(Live* live, const Entry& entry) {
   Node& node = live->node;
   DropContent(live);
@@ -358,14 +359,17 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
   node.mtime = entry.attributes.mtime.value_or(entry.modified);
   node.ctime = options_.clock->Wall();
   node.attributes_known = entry.attributes_known;
-  node.dirty = kClean;
+  const std::uint32_t own = node.dirty & kAttributes ? node.dirty & (kOwnMode | kOwnOwner) : 0;
+  node.dirty = own != 0 ? own | kAttributes : kClean;
   if (node.effective == Placement::kPin) pins_changed_ = true;
   if (node.kind == NodeKind::kSymlink) node.kind = NodeKind::kFile;
   if (entry.attributes.symlink) {
     node.kind = NodeKind::kSymlink;
     node.target = *entry.attributes.symlink;
   }
-  if (entry.attributes.mode) node.mode = *entry.attributes.mode;
+  if (entry.attributes.mode && !(own & kOwnMode)) node.mode = *entry.attributes.mode;
+  if (entry.attributes.uid && !(own & kOwnOwner)) node.uid = *entry.attributes.uid;
+  if (entry.attributes.gid && !(own & kOwnOwner)) node.gid = *entry.attributes.gid;
   live->fresh_pages = false;
   if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "changed", *path);
   Tell([id = node.id](ChangeListener* l) { l->ContentChanged(id); });
@@ -443,15 +447,21 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
 Status Drive::LookAgain(NodeId id) {
   std::string path;
   Steady started;
+  Node known;
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * live, Get(id));
+    known = live->node;
     if (live->node.gone() || live->node.there == There::kAbsent) return {};
     PG_ASSIGN(path, TherePath(live->node));
     started = options_.clock->Now();
   }
   const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
   if (!entry.ok() && entry.error().code != Code::kNotFound) return entry.error();
+  bool ours = false;
+  if (entry.ok()) {
+    PG_ASSIGN(ours, OnlyAttributesDiffer(known, path, *entry, stop_));
+  }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   if (MayBeElsewhere(live->node, started)) return {};
@@ -463,11 +473,10 @@ Status Drive::LookAgain(NodeId id) {
     PG_TRY(change.Commit());
     return Error(Code::kStale, "the file was deleted at the store");
   }
-  if (live->node.version != entry->version) {
-    NewVersion(live, *entry);
-    PG_TRY(Save(live));
-  }
-  return {};
+  if (live->node.version == entry->version) return {};
+  if (ours && live->node.version == known.version) return AdoptVersion(live, *entry);
+  NewVersion(live, *entry);
+  return Save(live);
 }
 
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.

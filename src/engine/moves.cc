@@ -62,6 +62,10 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
     } else {
       const auto source = provider_->Look(from, job->cancel);
       if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
+      bool ours = false;
+      if (source.ok() && from == job->path) {
+        PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->cancel));
+      }
       if (source.ok() && source->version == version) {  // the target is the trouble
         // a copy may have been made, and nobody learnt of it: it is known by what it is a copy of
         if (copy_of)
@@ -83,7 +87,10 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       // written here since it was planned, or about to be: then it is no mere move any more
       if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
       if (source.ok()) {
-        NewVersion(live, *source);  // changed there, moved here: the new version moves
+        if (ours && live->node.version == version)
+          PG_TRY(AdoptVersion(live, *source));
+        else
+          NewVersion(live, *source);  // changed there, moved here: the new version moves
         PG_TRY(Save(live));
         PG_TRY(change.Commit());
         return Outcome::kAgain;
@@ -99,6 +106,27 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   return Outcome::kDone;
 }
 
+// What stands there is what we knew, with attributes that we sent, and nobody learnt that they
+// came.
+Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& path,
+                                         const Entry& there, const Cancel& cancel) {
+  if (!(node.dirty & kAttributes) || there.kind == Kind::kFolder || there.size != node.there_size)
+    return false;
+  if (there.attributes.origin == OriginOf(node.id)) return true;
+  return WasSent(node, PlaceThere(node), path, there, cancel);
+}
+
+// Its bytes are those that are here, and all that is to be sent still is.
+Status Drive::AdoptVersion(Live* live, const Entry& there) {
+  live->node.version = there.version;
+  if (live->content) {
+    const Lock lock(live->content->mu);
+    live->content->source.version = there.version;
+  }
+  acked_[live->node.id] = options_.clock->Now();
+  return Save(live);
+}
+
 Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   const Status made = provider_->MakeFolder(job->path, job->attributes, job->cancel);
   if (!made.ok()) return made.error();
@@ -111,7 +139,8 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   node.error.clear();
   node.tried_parent = kNoNode;
   node.tried_name.clear();
-  if (node.mode == job->node.mode && node.mtime == job->node.mtime) node.dirty &= ~kAttributes;
+  if (node.mode == job->node.mode && node.mtime == job->node.mtime)
+    node.dirty &= ~(kAttributes | kOwn);
   if (node.gone()) {
     node.there = There::kElsewhere;
     node.there_parent = job->parent;

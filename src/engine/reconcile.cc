@@ -311,10 +311,7 @@ Result<Entry> Drive::SendParts(Job* job) {
 // A move takes those along that are there, and an upload that was cut off after its bytes had none:
 // the others go up afterwards.
 void Drive::NoteAttributesSent(const Job& job, Sent how, Node* node) {
-  if (how == Sent::kBytes || how == Sent::kBytesAlone) {
-    node->attributes_known = true;
-    node->dirty &= ~kOwn;
-  }
+  if (how == Sent::kBytes || how == Sent::kBytesAlone) node->attributes_known = true;
   const bool same = node->mode == job.node.mode && node->mtime == job.node.mtime &&
                     node->uid == job.node.uid && node->gid == job.node.gid;
   const bool sent =
@@ -322,7 +319,7 @@ void Drive::NoteAttributesSent(const Job& job, Sent how, Node* node) {
   if (how == Sent::kBytesAlone)
     node->dirty |= kAttributes;
   else if (same && sent)
-    node->dirty &= ~kAttributes;
+    node->dirty &= ~(kAttributes | kOwn);
 }
 
 // The store has acknowledged exactly what `job` sent.

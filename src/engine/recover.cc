@@ -205,6 +205,7 @@ void Drive::ForgetTried(Node* node) {
 void Drive::AskForTime(Node* node) {
   if (node->kind != NodeKind::kFile || node->there == There::kAbsent) return;
   if (node->dirty & kAttributes) node->dirty |= kOwnMode | kOwnOwner;
+  node->dirty &= ~kOwnTime;
   node->attributes_known = false;
 }
 

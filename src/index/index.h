@@ -52,7 +52,7 @@ enum class Placement : std::uint8_t {
 // given up for the store's version. kBegun: it was as the store has it, and what was written since
 // has been neither closed nor synced; kEmptied: opened to be written anew, moreover. kUnsure: a
 // power cut may have taken something of it; the store may have got more of it before.
-// kOwn...: set here while it was not known what the store says of it (Node::attributes_known).
+// kOwn...: which of the attributes were set here since the store has got them (with kAttributes).
 enum Dirty : std::uint32_t {
   kClean = 0,
   kData = 1,

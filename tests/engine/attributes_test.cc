@@ -126,5 +126,63 @@ TEST_F(AttributesTest, MovedItKeepsThem) {
   Expect(0755, std::nullopt);
 }
 
+// The answer to one was lost, and the store calls what it has now another version.
+TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
+  for (const std::string store :
+       {"of digests", "of parts", "of serials", "of serials, no origins"}) {
+    SCOPED_TRACE(store);
+    Close();
+    {
+      const Lock lock(world_.mutex);
+      world_.multipart_above = store == "of parts" ? 1000 : 0;
+      world_.serial_versions = store.rfind("of serials", 0) == 0;
+      world_.forgets_origins = store == "of serials, no origins";
+    }
+    Open();
+    const std::string body = store + std::string(5000, 'x');
+    ASSERT_TRUE(Write("f", body).ok());
+    FlushAll();
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["copy"] = {true};
+    }
+    world_.TakeAsked();
+    AttrChange change;
+    change.mode = 0700;
+    Set(change);
+    ASSERT_TRUE(Eventually([&] {
+      const Lock lock(world_.mutex);
+      return world_.objects["f"].attributes.mode == 0700;
+    }));
+    change.mode = 0640;
+    change.mtime = kThen + 5'000'000'000;
+    Set(change);
+    Expect(0640, kThen + 5'000'000'000);
+    EXPECT_EQ(*Read("f"), body);
+    for (const std::string& one : world_.TakeAsked()) EXPECT_NE(one, "read f");
+  }
+}
+
+TEST_F(AttributesTest, AModeIsThatOfTheVersionThatCameMeanwhile) {
+  for (const bool known : {false, true}) {
+    SCOPED_TRACE(known);
+    if (known) ASSERT_TRUE(Read("f").ok());
+    world_.SetOffline(true);
+    AttrChange change;
+    change.mode = known ? 0711 : 0700;
+    change.mtime = kThen - 1;
+    Set(change);
+    {
+      const Lock lock(world_.mutex);
+      world_.Set("f", {known ? "#!/bin/ksh" : "#!/bin/dash", {}});
+      world_.objects["f"].attributes.mode = 0644;
+      world_.objects["f"].attributes.mtime = kThen + 1;
+    }
+    world_.SetOffline(false);
+    Expect(*change.mode, kThen + 1);
+    EXPECT_EQ(*Read("f"), known ? "#!/bin/ksh" : "#!/bin/dash");
+  }
+}
+
 }  // namespace
 }  // namespace pargeter::test
