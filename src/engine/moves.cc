@@ -33,8 +33,8 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   PG_TRY(EndParts(node.upload, job->cancel));
   const bool in_parts = !in_one && CopiedInParts(size);
   if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
-  // where it is, so only its attributes go: they may make another version of it
-  if (from == job->path && !provider_->Can().tells_writer && job->attributes.mtime)
+  // it may be made though nobody learns of it: its time tells it then
+  if ((copy_of || from == job->path) && !provider_->Can().tells_writer && job->attributes.mtime)
     PG_TRY(JournalSent(*job, TimeMark(size, *job->attributes.mtime)));
   auto entry = in_one
                    ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)

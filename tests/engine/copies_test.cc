@@ -231,6 +231,41 @@ TEST_F(AskedCopyTest, MadeThoughNobodyLearntOfItIsNoConflict) {
   }
 }
 
+TEST_F(AskedCopyTest, MadeThoughNobodyLearntOfItIsRemovedOrReplacedAllTheSame) {
+  for (const bool says_who : {true, false}) {
+    world_.serial_versions = world_.forgets_origins = !says_who;
+    for (const bool removed : {true, false}) {
+      Open();
+      IdOf("scan");
+      {
+        const Lock lock(world_.mutex);
+        world_.loses["copy"] = {true};
+      }
+      {
+        const auto from = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
+        const auto copy = drive_->Create(kRootId, "copy", 0644, 0, 0, true);
+        ASSERT_TRUE(from.ok() && copy.ok());
+        EXPECT_FALSE(drive_->CopyWhole(from->file, 0, copy->file, 0, 1u << 30).ok());
+        drive_->Release(copy->file);
+        drive_->Release(from->file);
+      }
+      EXPECT_EQ(world_.All().count("copy"), 1u);
+      if (removed) {
+        ASSERT_TRUE(drive_->Unlink(kRootId, "copy").ok());
+      } else {
+        ASSERT_TRUE(Write("copy", "something else").ok());
+      }
+      FlushAll();
+      EXPECT_EQ(world_.All().size(), removed ? 1u : 2u) << says_who;
+      EXPECT_TRUE(world_.All()["copy"] == (removed ? "" : "something else")) << says_who;
+      EXPECT_EQ(drive_->Summary().conflicts, 0u) << says_who;
+      Close();
+      std::filesystem::remove_all(folder_ / "state");
+      world_.Erase("copy");
+    }
+  }
+}
+
 // Whoever asked for it has had no answer.
 TEST_F(AskedCopyTest, CutOffAnywhereIsMadeOrIsEmpty) {
   copy_patience_ = Duration(100);
