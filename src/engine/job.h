@@ -34,7 +34,8 @@ struct Drive::Job {
   // versions of what still stands there, and what has come there.
   std::map<std::string, std::string> standing;
   std::set<std::string> came;
-  bool parts_ended = false;  // nothing is left at the store of what `node.upload` says
+  bool parts_ended = false;        // nothing is left at the store of what `node.upload` says
+  bool begun_with_others = false;  // the upload in parts: attributes than these
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;

@@ -15,6 +15,7 @@
 #include "engine/job.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
+#include "provider/attributes.h"
 
 namespace pargeter {
 
@@ -105,10 +106,11 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
   }
   job->parts_ended = true;
   if (job->content) Ignore(Carry(job->content, Place::kCache));
-  const Status committed = CommitUpload(job, *entry, Sent::kBytes);
+  const Status committed =
+      CommitUpload(job, *entry, job->begun_with_others ? Sent::kBytesAlone : Sent::kBytes);
   if (job->content) DropCarried(job->content.get());
   PG_TRY(committed);
-  return Outcome::kDone;
+  return job->begun_with_others ? Outcome::kAgain : Outcome::kDone;
 }
 
 // Bytes of the version that was changed are part of what waits now, and may be needed when the
@@ -237,21 +239,25 @@ Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
 }
 
 // In parts, several at once. The upload's id is journalled, so that the next start goes on with the
-// parts that are there, or ends it.
+// parts that are there, or ends it; with it, which attributes it was begun with.
 Result<Entry> Drive::SendParts(Job* job) {
   const std::uint64_t part_size = std::max(provider_->Can().part_size, job->size / 9000 + 1);
   const int count = static_cast<int>((job->size + part_size - 1) / part_size);
   PartedUpload upload{job->path, ""};
   std::vector<UploadedPart> parts(static_cast<std::size_t>(count));
-  const std::string mark = fmt::format("{}:{}:", job->node.generation, part_size);
+  const std::string of = fmt::format("{}-", job->node.generation),
+                    attributes = Hex(Md5(PackAttributes(job->attributes))),
+                    in = fmt::format(":{}:", part_size);
   const std::string& known = job->node.upload;
   if (!known.empty()) {
     const auto colon = known.find(':', known.find(':') + 1), end = known.find('\n');
     const PartedUpload former{known.substr(end + 1), known.substr(colon + 1, end - colon - 1)};
-    if (known.compare(0, mark.size(), mark) == 0 && former.path == job->path) {
+    if (known.compare(0, of.size(), of) == 0 && former.path == job->path &&
+        known.compare(std::min(known.size(), of.size() + attributes.size()), in.size(), in) == 0) {
       const auto there = provider_->ListParts(former, job->cancel);
       if (there.ok()) {
         upload = former;
+        job->begun_with_others = known.compare(of.size(), attributes.size(), attributes) != 0;
         for (const UploadedPart& part : *there) {
           if (part.number >= 1 && part.number <= count)
             parts[static_cast<std::size_t>(part.number - 1)] = part;
@@ -263,7 +269,7 @@ Result<Entry> Drive::SendParts(Job* job) {
   if (upload.id.empty()) {
     PG_TRY(JournalUnknownParts(job->id, job->path));
     PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));
-    PG_TRY(JournalParts(job->id, mark + upload.id + "\n" + upload.path));
+    PG_TRY(JournalParts(job->id, of + attributes + in + upload.id + "\n" + upload.path));
   }
   std::atomic<int> next{0};
   Mutex mutex;

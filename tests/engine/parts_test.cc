@@ -35,6 +35,29 @@ TEST_F(PartsTest, ASecondUploadIsEndedThoughTheFirstTurnsOutToBeDone) {
   EXPECT_EQ(world_.Uploads(), 0u);
 }
 
+// They have the attributes of when they were begun.
+TEST_F(PartsTest, PartsThatAreGoneOnWithGetWhatWasSetMeanwhile) {
+  retry_pause_ = Duration(300);
+  Open();
+  Script("complete-parts", {true});
+  ASSERT_TRUE(Write("scan", scan_).ok());
+  ASSERT_TRUE(Eventually([&] { return Asked("complete-parts").size() == 1; }));
+  AttrChange change;
+  change.mode = 0640;
+  change.mtime = 1'577'836'800'000'000'000;
+  ASSERT_TRUE(drive_->SetAttr(IdOf("scan"), change, nullptr).ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    const FakeWorld::Object& there = world_.objects["scan"];
+    EXPECT_TRUE(there.body == scan_);
+    EXPECT_EQ(there.attributes.mode, change.mode);
+    EXPECT_EQ(there.attributes.mtime, change.mtime);
+  }
+  EXPECT_TRUE(Asked("write-part").empty()) << "it was gone on with";
+  EXPECT_EQ(world_.Uploads(), 0u);
+}
+
 TEST_F(PartsTest, ABeginningWhoseAnswerWasLostIsEnded) {
   Open();
   Script("begin-parts", {}, {true, true, true});
