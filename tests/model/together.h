@@ -98,7 +98,8 @@ class Together {
     std::set<std::string> words;
     const std::string& path = step.kind == Step::kMove ? step.to : step.path;
     if (step.kind == Step::kMove && step.path == step.to) return words;
-    if (step.kind == Step::kMakeFolder || step.kind == Step::kRead) return words;
+    if (step.kind == Step::kMakeFolder || step.kind == Step::kRead || step.kind == Step::kMode)
+      return words;
     const bool offline = [&] {
       const Lock lock(stage_.world_.mutex);
       return std::exchange(stage_.world_.offline, false);
@@ -141,6 +142,23 @@ class Together {
       if (!tree.ok()) return fmt::format("{} cannot be read: {}", who, tree.error().what);
       if (auto why = Difference(FilesOf(store), FilesOf(*tree)); !why.empty())
         return fmt::format("{} shows not what the store has: {}", who, why);
+      if (auto why = OtherModes(who); !why.empty()) return fmt::format("{} {}", who, why);
+    }
+    return "";
+  }
+
+  // Where a change of them makes another version, all see it.
+  std::string OtherModes(int who) {
+    for (const auto& [path, content] : FilesOf(stage_.AtTheStore())) {
+      const auto id = stage_.hands(who).Find(path);
+      if (!id.ok()) continue;
+      Ignore(stage_.hands(who).Read(path));  // which tells what a listing has not
+      const auto here = stage_.drive(who)->GetAttr(*id);
+      const Lock lock(stage_.world_.mutex);
+      if (!here.ok() || here->kind != NodeKind::kFile || !stage_.world_.serial_versions) continue;
+      const auto there = stage_.world_.objects[path].attributes.mode;
+      if (there.value_or(here->mode) != here->mode)
+        return fmt::format("shows {} with the mode {:o} instead of {:o}", path, here->mode, *there);
     }
     return "";
   }
