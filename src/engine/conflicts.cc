@@ -31,6 +31,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       const bool with_attributes =
           (provider_->Can().tells_writer || there->attributes.origin == OriginOf(job->id)) &&
           there->attributes.mode == job->attributes.mode &&
+          there->attributes.uid == job->attributes.uid &&
+          there->attributes.gid == job->attributes.gid &&
           there->attributes.mtime == job->attributes.mtime;
       PG_TRY(CommitUpload(job, *there, with_attributes ? Sent::kBytes : Sent::kBytesAlone));
       return with_attributes ? Outcome::kDone : Outcome::kAgain;

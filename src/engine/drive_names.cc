@@ -28,7 +28,7 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
   if (a.mode && !(node.dirty & kOwnMode)) node.mode = *a.mode;
   if (a.mtime && !(node.dirty & (kData | kOwnTime))) node.mtime = *a.mtime;
   if (a.uid && !(node.dirty & kOwnOwner)) node.uid = *a.uid;
-  if (a.gid && !(node.dirty & kOwnOwner)) node.gid = *a.gid;
+  if (a.gid && !(node.dirty & kOwnGroup)) node.gid = *a.gid;
   if (a.symlink && node.kind == NodeKind::kFile && node.dirty == kClean) {
     node.kind = NodeKind::kSymlink;
     node.target = *a.symlink;
@@ -151,8 +151,10 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
     changed = true;
   };
   if (change.mode) set(node.mode, std::optional<std::uint32_t>(*change.mode & 07777), kOwnMode);
-  if (change.uid && *change.uid != AttrOf(*live).uid) set(node.uid, change.uid, kOwnOwner);
-  if (change.gid && *change.gid != AttrOf(*live).gid) set(node.gid, change.gid, kOwnOwner);
+  const Attr shown = AttrOf(*live);
+  const bool known = node.attributes_known;
+  if (!known || change.uid != shown.uid) set(node.uid, change.uid, kOwnOwner);
+  if (!known || change.gid != shown.gid) set(node.gid, change.gid, kOwnGroup);
   set(node.mtime, change.mtime, kOwnTime);
   if (changed) {
     node.ctime = options_.clock->Wall();

@@ -359,7 +359,7 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
   node.mtime = entry.attributes.mtime.value_or(entry.modified);
   node.ctime = options_.clock->Wall();
   node.attributes_known = entry.attributes_known;
-  const std::uint32_t own = node.dirty & kAttributes ? node.dirty & (kOwnMode | kOwnOwner) : 0;
+  const std::uint32_t own = node.dirty & kAttributes ? node.dirty & kOwn & ~kOwnTime : 0;
   node.dirty = own != 0 ? own | kAttributes : kClean;
   if (node.effective == Placement::kPin) pins_changed_ = true;
   if (node.kind == NodeKind::kSymlink) node.kind = NodeKind::kFile;
@@ -369,7 +369,7 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
   }
   if (entry.attributes.mode && !(own & kOwnMode)) node.mode = *entry.attributes.mode;
   if (entry.attributes.uid && !(own & kOwnOwner)) node.uid = *entry.attributes.uid;
-  if (entry.attributes.gid && !(own & kOwnOwner)) node.gid = *entry.attributes.gid;
+  if (entry.attributes.gid && !(own & kOwnGroup)) node.gid = *entry.attributes.gid;
   live->fresh_pages = false;
   if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "changed", *path);
   Tell([id = node.id](ChangeListener* l) { l->ContentChanged(id); });

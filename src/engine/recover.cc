@@ -204,7 +204,7 @@ void Drive::ForgetTried(Node* node) {
 // Its content is the store's again, and so is its time, which is not known here any more.
 void Drive::AskForTime(Node* node) {
   if (node->kind != NodeKind::kFile || node->there == There::kAbsent) return;
-  if (node->dirty & kAttributes) node->dirty |= kOwnMode | kOwnOwner;
+  if (node->dirty & kAttributes) node->dirty |= kOwn;
   node->dirty &= ~kOwnTime;
   node->attributes_known = false;
 }

@@ -64,7 +64,8 @@ enum Dirty : std::uint32_t {
   kOwnMode = 64,
   kOwnOwner = 128,
   kOwnTime = 256,
-  kOwn = kOwnMode | kOwnOwner | kOwnTime,
+  kOwnGroup = 512,
+  kOwn = kOwnMode | kOwnOwner | kOwnGroup | kOwnTime,
   kAllData = kData | kSynced | kEmptied | kUnsure | kBegun
 };
 

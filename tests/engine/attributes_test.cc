@@ -68,6 +68,35 @@ TEST_F(AttributesTest, ANewModeLeavesTheTime) {
   Expect(0644, kThen);
 }
 
+TEST_F(AttributesTest, AnOwnerIsSetThoughItSeemedToBeThat) {
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["f"].attributes.uid = world_.objects["f"].attributes.gid = 4242;
+  }
+  AttrChange change;
+  change.uid = 0;  // whom the mount shows what it does not know for
+  Set(change);
+  Expect(0755, kThen);
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(world_.objects["f"].attributes.uid, 0u);
+  EXPECT_EQ(world_.objects["f"].attributes.gid, 4242u);
+}
+
+TEST_F(AttributesTest, AnOwnerSetWhileNobodyKnowsThatTheBytesCameHolds) {
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["write"] = {true};
+  }
+  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "#!/bin/bash"; }));
+  AttrChange change;
+  change.uid = 4242;
+  Set(change);
+  Expect(0755, std::nullopt);
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(world_.objects["f"].attributes.uid, 4242u);
+}
+
 TEST_F(AttributesTest, WhatWasSetAfterItWasWrittenHolds) {
   ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
   AttrChange change;
