@@ -15,8 +15,9 @@ namespace pargeter {
 namespace {
 constexpr std::size_t kManyVisited = 64, kManyLeftovers = 256;
 constexpr Duration kWatchEvery(10000);
-constexpr Duration kWatchFor(300000);   // after the last visit
-constexpr int kSlowly = 6;              // rounds between two folders that nobody visits
+constexpr Duration kWatchFor(300000);  // after the last visit
+constexpr int kSlowly = 6;             // rounds between two folders that nobody visits
+constexpr int kManyAttempts = 3;
 constexpr Duration kMoveMayTake(5000);  // of a folder that was never listed: who asks waits so long
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 constexpr Nanos kOldScratch = 86400ll * 1'000'000'000;
@@ -343,8 +344,9 @@ Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
   if (acked != acked_.end() && acked->second >= listing->started)
     return {};  // older than our own change
   if (node.kind == NodeKind::kFolder || node.gone() || node.version == entry.version) return {};
-  // changed on both sides, or about to be: the upload will find it out
-  if ((node.dirty & (kData | kAttributes)) || live->writers > 0) return {};
+  // changed on both sides, or about to be: the upload will find it out, if there is any
+  const bool attributes = (node.dirty & kAttributes) && node.attempts < kManyAttempts;
+  if ((node.dirty & kData) || attributes || live->writers > 0) return {};
   NewVersion(live, entry);
   return Save(live);
 }

@@ -34,7 +34,8 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   const bool in_parts = !in_one && CopiedInParts(size);
   if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
   // it may be made though nobody learns of it: its time tells it then
-  if ((copy_of || from == job->path) && !provider_->Can().tells_writer && job->attributes.mtime)
+  const bool here = from == job->path;
+  if ((here || (copy_of && !provider_->Can().tells_writer)) && !in_parts && job->attributes.mtime)
     PG_TRY(JournalSent(*job, TimeMark(size, *job->attributes.mtime)));
   auto entry = in_one
                    ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
@@ -110,9 +111,8 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
 // came.
 Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& path,
                                          const Entry& there, const Cancel& cancel) {
-  if (!(node.dirty & kAttributes) || there.kind == Kind::kFolder || there.size != node.there_size)
-    return false;
-  if (there.attributes.origin == OriginOf(node.id)) return true;
+  // (that it is of this node is not enough: a power cut may have taken the memory of an upload)
+  if (!(node.dirty & kAttributes) || there.size != node.there_size) return false;
   return WasSent(node, PlaceThere(node), path, there, cancel);
 }
 
