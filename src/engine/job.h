@@ -35,7 +35,7 @@ struct Drive::Job {
   std::map<std::string, std::string> standing;
   std::set<std::string> came;
   bool parts_ended = false;        // nothing is left at the store of what `node.upload` says
-  bool begun_with_others = false;  // the upload in parts: attributes than these
+  bool begun_with_others = false;  // attributes than these was its upload in parts
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
