@@ -321,7 +321,10 @@ class Drive {
   Result<NodeId> FolderFor(const std::string& path) REQUIRES(tree_mutex_);
   void NotePending(const Node& node, const std::string& ranges) REQUIRES(tree_mutex_);
   Status Recover();
+  Status ClaimCache() REQUIRES(tree_mutex_);
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
+  Status RecoverWaiting(bool power_cut) REQUIRES(tree_mutex_);
+  Status RecoverHeld() REQUIRES(tree_mutex_);
   Status MendPending(Node* node, bool power_cut) REQUIRES(tree_mutex_);
   Status TakeBackEmptied(Node* node) REQUIRES(tree_mutex_);
   Result<bool> TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present)

@@ -16,16 +16,38 @@ namespace pargeter {
 using Place = BlockStore::Place;
 
 // What a crash can leave: files between the two places, rows of files that were deleted while
-// open, and presence that was not saved. Pending data is never dropped here.
+// open, and presence that was not saved. Pending data is never dropped here. What is found out is
+// journalled all at once, so that a start that is cut off is made anew; and the disk has it before
+// any file changes, or the next power cut would have the same files judged by what they became.
 Status Drive::Recover() {
   const Lock tree(tree_mutex_);
+  PG_TRY(ClaimCache());
+  PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
+  hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
+  PG_ASSIGN(const std::string boot, index_->Meta("boot"));
+  PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
+  synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
+  const bool power_cut = !boot.empty() && boot != options_.boot_id;
+  Change change(this);
+  if (power_cut) PG_TRY(RecoverFromPowerCut());
+  PG_TRY(RecoverWaiting(power_cut));
+  PG_TRY(RecoverHeld());
+  PG_TRY(index_->SetMeta("boot", options_.boot_id));
+  PG_TRY(change.Commit());
+  PG_TRY(SyncIndex());
+  RemoveDoomed();
+  live_.clear();  // rows were changed beside it
+  return {};
+}
+
+// A cache folder is one drive's, wherever it was carried: numbers mean files of this index only.
+Status Drive::ClaimCache() {
   PG_ASSIGN(own_id_, index_->Meta("id"));
   if (own_id_.empty()) {
     own_id_ = RandomName(8);
     PG_TRY(index_->SetMeta("id", own_id_));
     PG_TRY(SyncIndex());  // what bears this mark must not outlive it
   }
-  // a cache folder is one drive's, wherever it was carried: numbers mean files of this index only
   const std::string mark = options_.cache_folder + "/.drive";
   const auto owner = ReadFile(mark, 256);
   if (owner.ok() && ::pargeter::Trim(*owner) != own_id_) {
@@ -35,15 +57,10 @@ Status Drive::Recover() {
                              "DIR; or delete that one, if its drive is gone.",
                              options_.name, options_.name));
   }
-  if (!owner.ok()) PG_TRY(WriteFileAtomically(mark, own_id_ + "\n", 0600));
-  PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
-  hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
-  PG_ASSIGN(const std::string boot, index_->Meta("boot"));
-  PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
-  synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
-  const bool power_cut = !boot.empty() && boot != options_.boot_id;
-  if (power_cut) PG_TRY(RecoverFromPowerCut());
-  PG_TRY(index_->SetMeta("boot", options_.boot_id));
+  return owner.ok() ? Status() : WriteFileAtomically(mark, own_id_ + "\n", 0600);
+}
+
+Status Drive::RecoverWaiting(bool power_cut) {
   PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
   std::unordered_set<NodeId> dirty;
   for (Node& node : waiting) {
@@ -65,34 +82,37 @@ Status Drive::Recover() {
     PG_ASSIGN(auto node, index_->Get(id));
     if (node && (node->dirty & kData)) {  // local: waits for nothing
       if (!node->gone()) PG_TRY(MendPending(&*node, power_cut));
-      dirty.insert(id);
+    } else if (!node || node->gone()) {
+      doomed_.push_back(id);
+    } else if (power_cut || !blocks_->Move(id, Place::kPending, Place::kCache).ok()) {
+      // acknowledged, but not moved back before the end: it is cache now; after a power cut it may
+      // as well be a change of which the index knows nothing any more
+      PG_TRY(blocks_->Drop(id, Place::kPending));
+    }
+  }
+  return {};
+}
+
+Status Drive::RecoverHeld() {
+  PG_ASSIGN(const auto held, index_->AllOnDisk());
+  for (const auto& [id, bytes] : held) {
+    const bool cached = blocks_->Has(id, Place::kCache);
+    PG_ASSIGN(auto node, cached ? Result<std::optional<Node>>(std::nullopt) : index_->Get(id));
+    if (!node || (node->dirty & kData)) {
+      budget_->Count(bytes);
       continue;
     }
-    // acknowledged, but not moved back before the end: it is cache now; after a power cut it may as
-    // well be a change of which the index knows nothing any more
-    const bool kept = node && !node->gone() && !power_cut &&
-                      blocks_->Move(id, Place::kPending, Place::kCache).ok();
-    if (!kept) PG_TRY(blocks_->Drop(id, Place::kPending));
-  }
-  PG_ASSIGN(const auto held, index_->AllOnDisk());
-  Change change(this);
-  for (const auto& [id, bytes] : held) {
-    if (dirty.count(id) == 0 && !blocks_->Has(id, Place::kCache)) {
-      PG_ASSIGN(auto node, index_->Get(id));
-      node->on_disk = 0;
-      PG_TRY(index_->Update(*node));
-      PG_TRY(index_->DropPresence(id));
-    } else {
-      budget_->Count(bytes);
-    }
+    node->on_disk = 0;
+    PG_TRY(index_->Update(*node));
+    PG_TRY(index_->DropPresence(id));
   }
   PG_ASSIGN(const std::vector<Node> lost, index_->GoneAndAbsent());
   for (const Node& node : lost) {
     PG_TRY(blocks_->Drop(node.id, Place::kCache));
-    PG_TRY(blocks_->Drop(node.id, Place::kPending));
     PG_TRY(index_->Delete(node.id));
+    doomed_.push_back(node.id);
   }
-  return change.Commit();
+  return {};
 }
 
 // The machine has started anew, perhaps without warning. What the cache got since the last time

@@ -1,6 +1,7 @@
 // What waits for upload when the power goes, and was not synced: lost or torn, but nothing else is
 // lost with it, and nothing whole at the store is replaced by it.
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <filesystem>
@@ -51,6 +52,19 @@ class TornTest : public DriveTest {
     FlushAll();
     EXPECT_TRUE(drive_->Refresh().ok());
     return left.ok() ? *left : "";
+  }
+  // The machine dies now, and of that waiting file the end is lost.
+  void TearEnd(const std::string& name, int round) {
+    const std::string bytes = folder_ / "state/pending/" + std::to_string(drive_->NodeAt(name)->id);
+    const auto fd = disk_.Open(bytes, O_RDWR, 0);
+    ASSERT_TRUE(disk_.SyncData(fd->get()).ok());
+    ASSERT_TRUE(disk_.SyncFolder(folder_ / "state/pending").ok());
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(round));
+    std::filesystem::resize_file(bytes, 1000);
+    boot_id_ = "after " + name;
   }
   std::vector<std::string> Kept(const std::string& name) {
     std::vector<std::string> kept;
@@ -221,6 +235,54 @@ TEST_F(TornTest, WhatWasSyncedIsNotGivenUpForWhatTheStoreHas) {
     const std::string there = world_.All()[Name(i)];
     EXPECT_EQ(there.substr(0, synced.size()), synced) << i;
     EXPECT_NE(there, "of before") << i;
+  }
+}
+
+// The looking after what is left may end anywhere itself, with the process or the machine.
+TEST_F(TornTest, AStartThatIsCutOffIsMadeAnew) {
+  for (const bool machine : {false, true}) {
+    for (int i = 0, n = 1; n > 0; ++i, ++n) {
+      const std::string name = fmt::format("f{} {}", machine ? "m" : "p", i);
+      world_.Put(name, "of before");
+      Open();
+      ASSERT_TRUE(Write(name, scan_).ok());
+      ASSERT_TRUE(drive_->FsyncFolder().ok());
+      TearEnd(name, i);
+      disk_.DieAt(disk_.operations() + static_cast<std::uint64_t>(n));
+      Ignore(Drive::Open(Options(), std::make_unique<FakeStore>(&world_)));
+      if (!disk_.dead()) n = -1;  // it came to its end
+      disk_.Heal();
+      if (machine) {
+        disk_.PowerCut(static_cast<std::uint64_t>(i));
+        boot_id_ = "again, " + name;
+      }
+      Open();
+      FlushAll();
+      EXPECT_TRUE(world_.All()[name] == "of before")
+          << name << ": " << world_.All()[name].size() << " bytes";
+      EXPECT_TRUE(Kept(name) == std::vector{scan_.substr(0, 1000)}) << name;
+      Close();
+    }
+  }
+}
+
+// What was found out holds, whatever is done with the file from then on.
+TEST_F(TornTest, ASecondCutFindsWhatTheFirstOneDid) {
+  PutAll("of before");
+  Open();
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(Write(Name(i), scan_).ok());
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    TearEnd(Name(i), i);
+    Open();
+    const auto kept = Names("");
+    FlushAll();
+    CutPower(100 + i);
+    FlushAll();
+    EXPECT_TRUE(world_.All()[Name(i)] == "of before")
+        << i << ": " << world_.All()[Name(i)].size() << " bytes";
+    EXPECT_TRUE(Kept(Name(i)) == std::vector{scan_.substr(0, 1000)}) << i;
+    EXPECT_EQ(Names(""), kept) << i;
   }
 }
 
