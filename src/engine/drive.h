@@ -281,6 +281,7 @@ class Drive {
     int old_opens = 0;  // handles on former versions
     bool fresh_pages = false;
     Steady last_write{};
+    std::uint64_t synced_generation = 0;  // as of the last fsync
     Cancel upload;                  // an upload under way, ended by the next write
     bool doubtful = false;          // an undone change may still be in it
     bool drop_when_closed = false;  // asked to be evicted while it was open
@@ -596,7 +597,7 @@ class Drive {
   std::string WriterOf(const Node& node) const;
   std::string AsideName(NodeId id) const;
   static bool IsAsideName(std::string_view name);  // of any machine
-  Status JournalCompleted(Job* job) EXCLUDES(tree_mutex_);
+  Status SyncBeforeSending(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> BaseIsGone(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
   Result<Outcome> UploadFile(Job* job);

@@ -292,6 +292,12 @@ Status Drive::SaveContent(Live* live, Content* content) {
 Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   Content* content = file->content.get();
   int fd = -1;
+  std::uint64_t generation = 0;
+  if (durable) {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(const Live* live, Get(file->id));
+    generation = live->node.generation;
+  }
   {
     const Lock lock(content->mu);
     if (!content->written && !durable) return {};
@@ -311,7 +317,10 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   live->node.dirty &= ~(kBegun | kEmptied);
   if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
   PG_TRY(SaveContent(live, content));
-  if (durable) PG_TRY(SyncIndex());
+  if (durable) {
+    PG_TRY(SyncIndex());
+    live->synced_generation = generation;
+  }
   if (live->node.intent != 0) Enqueue(live->node.id, live->node.intent, options_.quiet);
   return {};
 }

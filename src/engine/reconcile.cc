@@ -97,7 +97,7 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
     const Status whole = EnsurePresent(job->content, {0, job->size}, {0, 0}, deadline);
     if (!whole.ok() && whole.error().code == Code::kStale) return BaseIsGone(job);
     if (!whole.ok()) return whole.error().Within("cannot complete " + Printable(job->path));
-    PG_TRY(JournalCompleted(job));
+    PG_TRY(SyncBeforeSending(job));
   }
   auto entry = SendContent(job);
   if (!entry.ok()) {
@@ -114,13 +114,22 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
 }
 
 // Bytes of the version that was changed are part of what waits now, and may be needed when the
-// store has only ours any more: not even a power cut may take them then.
-Status Drive::JournalCompleted(Job* job) {
+// store has only ours any more: not even a power cut may take them then. And of a file that was
+// synced once the store gets nothing that the disk has not: so whatever the store has got of it, it
+// is no more than what is here after a power cut (MendPending).
+Status Drive::SyncBeforeSending(Job* job) {
   Content* content = job->content.get();
+  bool later = false;  // than what was synced
+  if (job->node.dirty & kSynced) {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(const Live* live, Get(job->id));
+    later = live->synced_generation != job->node.generation;
+  }
   bool unsaved = false;
   {
     const Lock lock(content->mu);
-    if (content->source.size == 0) return {};  // nothing of the former version is in it
+    const bool nothing_of_former = content->source.size == 0;
+    if (nothing_of_former && !later) return {};
     unsaved = content->unsaved;
     PG_TRY(options_.disk->SyncData(content->fd.get()));
   }
@@ -200,7 +209,8 @@ Status Drive::JournalSent(const Job& job, const std::string& mark) {
   if (live->node.generation != job.node.generation)
     return Error(Code::kCancelled, "it was changed while it went up");
   live->node.upload = WithSent(job.node.upload, job.Place(), mark);
-  return Save(live);
+  PG_TRY(Save(live));
+  return (job.node.dirty & kSynced) ? SyncIndex() : Status();
 }
 
 Status Drive::JournalParts(NodeId id, const std::string& upload) {

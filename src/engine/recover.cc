@@ -174,8 +174,8 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   } else {
     const std::uint64_t base = there ? std::min(node->base_size, node->size) : 0;
     if (!whole) node->size = std::max(std::min(node->size, length), base);
-    if (unsure) node->dirty |= kUnsure;
-    if (unsure && !there) ForgetTried(node);
+    if (unsure && !promised) node->dirty |= kUnsure;
+    if (unsure && !promised && !there) ForgetTried(node);
   }
   node->on_disk = present.Bytes();
   PG_TRY(index_->SavePresence(node->id, present.Serialize()));

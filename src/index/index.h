@@ -49,10 +49,11 @@ enum class Placement : std::uint8_t {
 };
 
 // The others come and go with kData. kSynced: a state of what waits was synced, and may not be
-// given up for the store's version. kBegun: it was as the store has it, and what was written since
-// has been neither closed nor synced; kEmptied: opened to be written anew, moreover. kUnsure: a
-// power cut may have taken something of it; the store may have got more of it before.
-// kOwn...: which of the attributes were set here since the store has got them (with kAttributes).
+// given up for the store's version; later ones are sent only as they are synced, too. kBegun: it
+// was as the store has it, and what was written since has been neither closed nor synced; kEmptied:
+// opened to be written anew, moreover. kUnsure: a power cut may have taken something of it; the
+// store may have got more of it before. kOwn...: which of the attributes were set here since the
+// store has got them (with kAttributes).
 enum Dirty : std::uint32_t {
   kClean = 0,
   kData = 1,

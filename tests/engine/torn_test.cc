@@ -66,6 +66,24 @@ class TornTest : public DriveTest {
     std::filesystem::resize_file(bytes, 1000);
     boot_id_ = "after " + name;
   }
+  // What waits is sent, and is on its way still when the drive gives up.
+  void SendLate() {
+    {
+      const Lock lock(world_.mutex);
+      world_.next_write_is_late = true;
+      world_.fails["write"] = std::deque<bool>(1000, true);
+      world_.fails["write"].front() = false;
+    }
+    Ignore(drive_->Flush(Duration(100)));
+    const Lock lock(world_.mutex);
+    ASSERT_TRUE(world_.arrive_late != nullptr);
+  }
+  void Arrive(int round) {
+    std::exchange(world_.arrive_late, nullptr)();
+    world_.fails.clear();
+    CutPower(round);
+    FlushAll();
+  }
   std::vector<std::string> Kept(const std::string& name) {
     std::vector<std::string> kept;
     for (const auto& [path, text] : world_.All()) {
@@ -283,6 +301,39 @@ TEST_F(TornTest, ASecondCutFindsWhatTheFirstOneDid) {
         << i << ": " << world_.All()[Name(i)].size() << " bytes";
     EXPECT_TRUE(Kept(Name(i)) == std::vector{scan_.substr(0, 1000)}) << i;
     EXPECT_EQ(Names(""), kept) << i;
+  }
+}
+
+// What of it was on its way when it was synced arrives, and nobody learns of that.
+TEST_F(TornTest, WhatWasSyncedTakesThePlaceOfWhatTheStoreGotBefore) {
+  for (int i = 0; i < 2 * kRounds; ++i) {
+    // (such stores do not tell who wrote what)
+    world_.serial_versions = world_.forgets_origins = i % 4 >= 2;
+    if (i % 2 == 0) world_.Put(Name(i), "of before");
+    Open();
+    ASSERT_TRUE(hands().Write(Name(i), "the first").ok());
+    SendLate();
+    ASSERT_TRUE(hands().Write(Name(i), scan_, true).ok());
+    Arrive(i);
+    EXPECT_TRUE(world_.All()[Name(i)] == scan_) << i;
+    EXPECT_EQ(drive_->Summary().conflicts, 0u) << i;
+    Close();
+  }
+}
+
+TEST_F(TornTest, WhatTheStoreGotAfterASyncIsNotReplacedByLess) {
+  for (int i = 0; i < 2 * kRounds; ++i) {
+    world_.serial_versions = world_.forgets_origins = i % 4 >= 2;
+    if (i % 2 == 0) world_.Put(Name(i), "of before");
+    Open();
+    ASSERT_TRUE(hands().Write(Name(i), scan_, true).ok());
+    const std::string more(2000, 'm');
+    ASSERT_TRUE(hands().Patch(Name(i), more, 0).ok());
+    SendLate();
+    Arrive(i);
+    EXPECT_TRUE(world_.All()[Name(i)] == more + scan_.substr(2000)) << i;
+    EXPECT_EQ(drive_->Summary().conflicts, 0u) << i;
+    Close();
   }
 }
 
