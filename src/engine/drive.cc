@@ -168,18 +168,13 @@ void Drive::Stop() {
 }
 
 void Drive::SaveAll() {
+  SaveWritten();
   const Lock tree(tree_mutex_);
-  for (auto& [id, live] : live_) {
-    bool written = false;
-    if (live->content) {
-      const Lock lock(live->content->mu);
-      written = live->content->unsaved && live->content->place == BlockStore::Place::kPending;
-    }
-    if (written)
-      Ignore(SaveContent(live.get(), live->content.get()));
-    else if (live->unsaved)
-      Ignore(Save(live.get()));
-  }
+  std::vector<NodeId> unsaved;
+  for (const auto& [id, live] : live_)
+    if (live->unsaved) unsaved.push_back(id);
+  for (const NodeId id : unsaved)
+    if (const auto live = Get(id); live.ok()) Ignore(Save(*live));
   if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
 }
 

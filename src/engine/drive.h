@@ -66,6 +66,7 @@ struct DriveOptions : DriveLimits {
   Duration hold_quiet{2000};        // deletions go so long after the last of a sweep
   Duration may_be_late{3000};       // a request without an answer may still reach the store so long
   Duration copy_patience{120000};   // who has a copy made at the store waits so long for it
+  Duration watch_every{10000};      // between looks after what is visited, fetched and written
   Duration leftover_for{3600'000};  // an old short-lived object goes if it stays unchanged so long
   bool read_only = false;
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
@@ -282,9 +283,9 @@ class Drive {
     bool fresh_pages = false;
     Steady last_write{};
     std::uint64_t synced_generation = 0;  // as of the last fsync
-    Cancel upload;                  // an upload under way, ended by the next write
-    bool doubtful = false;          // an undone change may still be in it
-    bool drop_when_closed = false;  // asked to be evicted while it was open
+    Cancel upload;                        // an upload under way, ended by the next write
+    bool doubtful = false;                // an undone change may still be in it
+    bool drop_when_closed = false;        // asked to be evicted while it was open
   };
   // A transaction on the index together with what memory and disk hold of it: it happens wholly,
   // or, without Commit or when that fails, not at all. Nests: only the outermost one is real. Begin
@@ -455,7 +456,8 @@ class Drive {
   Status AddZeros(Content* content, std::uint64_t end) REQUIRES(content->mu);
   bool FreeForWriting(std::uint64_t bytes) EXCLUDES(tree_mutex_);
   Status Grew(const OpenFilePtr& file, std::uint64_t end) EXCLUDES(tree_mutex_);
-  Status SaveContent(Live* live, Content* content) REQUIRES(tree_mutex_);
+  Status SaveContent(Live* live, Content* content, bool confirmed = false) REQUIRES(tree_mutex_);
+  void SaveWritten() EXCLUDES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
   void DropContent(Live* live) REQUIRES(tree_mutex_);
   Result<std::uint64_t> BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,

@@ -370,7 +370,7 @@ Result<std::uint64_t> Drive::BeginCopy(const OpenFilePtr& from, const OpenFilePt
     to->content->unsaved = to->content->written = true;
   }
   PG_TRY(AddIntent(target));
-  PG_TRY(SaveContent(target, to->content.get()));
+  PG_TRY(SaveContent(target, to->content.get(), true));
   PG_TRY(change.Commit());
   copy_sources_.emplace(path, copy.id);
   Enqueue(copy.id, copy.intent, Duration(0));

@@ -267,7 +267,8 @@ Result<WritingMark> Drive::MakeDirty(const OpenFilePtr& file) {
 }
 
 // Size and presence into the index, in one transaction. The content's bytes must be in the kernel.
-Status Drive::SaveContent(Live* live, Content* content) {
+// `confirmed`: by a close or fsync.
+Status Drive::SaveContent(Live* live, Content* content, bool confirmed) {
   std::string ranges;
   {
     const Lock lock(content->mu);
@@ -275,7 +276,7 @@ Status Drive::SaveContent(Live* live, Content* content) {
     live->node.on_disk = content->present.Bytes();
     live->node.base_size = content->source.size;
     content->unsaved = false;
-    content->written = false;
+    if (confirmed) content->written = false;
   }
   Change change(this);
   NotePending(live->node, ranges);
@@ -287,6 +288,21 @@ Status Drive::SaveContent(Live* live, Content* content) {
     content->unsaved = content->written = true;
   }
   return saved;
+}
+
+// What was written to files that are open still: a process that is killed has little of it to lose.
+void Drive::SaveWritten() {
+  const Lock tree(tree_mutex_);
+  std::vector<NodeId> written;
+  for (const auto& [id, live] : live_) {
+    if (!live->content) continue;
+    const Lock lock(live->content->mu);
+    if (live->content->unsaved && live->content->place == Place::kPending) written.push_back(id);
+  }
+  for (const NodeId id : written) {
+    const auto live = Get(id);
+    if (live.ok() && (*live)->content) Ignore(SaveContent(*live, (*live)->content.get()));
+  }
 }
 
 Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
@@ -316,7 +332,7 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   if (live->content.get() != content) return {};
   live->node.dirty &= ~(kBegun | kEmptied);
   if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
-  PG_TRY(SaveContent(live, content));
+  PG_TRY(SaveContent(live, content, true));
   if (durable) {
     PG_TRY(SyncIndex());
     live->synced_generation = generation;

@@ -14,7 +14,6 @@ namespace pargeter {
 
 namespace {
 constexpr std::size_t kManyVisited = 64, kManyLeftovers = 256;
-constexpr Duration kWatchEvery(10000);
 constexpr Duration kWatchFor(300000);  // after the last visit
 constexpr int kSlowly = 6;             // rounds between two folders that nobody visits
 constexpr int kManyAttempts = 3;
@@ -483,8 +482,9 @@ Status Drive::LookAgain(NodeId id) {
 
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.
 void Drive::WatchLoop() {
-  for (int round = 1; !stop_->WaitFor(kWatchEvery); ++round) {
+  for (int round = 1; !stop_->WaitFor(options_.watch_every); ++round) {
     SavePresenceOfAll();
+    SaveWritten();
     bool changed = false;
     {
       const Lock tree(tree_mutex_);

@@ -149,6 +149,14 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   RangeSet present = RangeSet::Parse(serial);
   const auto ranges = present.All();
   bool whole = here && (ranges.empty() || ranges.back().end <= length);
+  // of what was written anew after all that the index knows
+  const bool longer =
+      here && unsure && !promised && length > node->size && (!there || node->base_size == 0);
+  if (longer) {
+    present.Add({node->size, length});
+    node->size = length;
+    whole = false;
+  }
   if (here && unsure && !promised) {
     PG_ASSIGN(const bool gaps, TakeOutGaps(*node, length, &present));
     whole = whole && !gaps;

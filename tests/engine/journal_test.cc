@@ -52,6 +52,43 @@ TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt)
   EXPECT_EQ(*Read("f"), "Silene vulgaris");
 }
 
+// As a recording is, or a log: written for hours, and never closed.
+TEST_F(JournalTest, WhatWasWrittenToAnOpenFileOutlivesTheProcess) {
+  quiet_ = Duration(60000);
+  watch_every_ = Duration(10);
+  world_.Put("log", "old ");
+  world_.Put("anew", "whole");
+  Open();
+  std::vector<Drive::Opened> open;
+  for (const char* name : {"recording", "log", "anew"}) {
+    const NodeId id = IdOf(name);
+    const auto intent =
+        name == std::string("anew") ? Drive::Intent::kTruncate : Drive::Intent::kWrite;
+    auto opened = id == kNoNode ? drive_->Create(kRootId, name, 0644, 0, 0, false)
+                                : drive_->OpenNode(id, intent);
+    ASSERT_TRUE(opened.ok());
+    open.push_back(*opened);
+  }
+  const auto journalled = [&](std::size_t i, std::uint64_t size) {
+    const auto index = Index::Open(folder_ / "state/index.db", &disk_, false);
+    const auto node = index.ok() ? (*index)->Get(open[i].attr.id) : index.error();
+    return node.ok() && *node && (*node)->size == size;
+  };
+  std::uint64_t log = 4, others = 0;
+  for (const std::string word : {"one, ", "two, ", "three"}) {
+    for (const auto& opened : open) ASSERT_TRUE(drive_->Write(opened.file, word, 0, true).ok());
+    log += word.size(), others += word.size();
+    ASSERT_TRUE(Eventually(
+        [&] { return journalled(0, others) && journalled(1, log) && journalled(2, others); }));
+  }
+  Kill();
+  EXPECT_EQ(*Read("recording"), "one, two, three");
+  EXPECT_EQ(*Read("log"), "old one, two, three");
+  EXPECT_EQ(*Read("anew"), "whole");  // half of the new one is no better
+  FlushAll();
+  EXPECT_EQ(world_.All()["log"], "old one, two, three");
+}
+
 // A disk may take some of the bytes before it fails.
 TEST_F(JournalTest, WhatAFailedWriteLeftBehindTheEndIsNotOfTheFile) {
   quiet_ = Duration(60000);

@@ -5,6 +5,7 @@
 #include <gtest/gtest.h>
 
 #include <filesystem>
+#include <fstream>
 
 #include "support/drive_fixture.h"
 #include "support/hands.h"
@@ -174,6 +175,30 @@ TEST_F(TornTest, WhatIsLeftOfATornFileStandsBesideTheWholeOne) {
     }
   }
   EXPECT_EQ(static_cast<int>(drive_->Summary().conflicts), n);
+}
+
+// It waited, and was being written anew, longer than before: the index knows of the former only.
+TEST_F(TornTest, TheBeginningOfALongerOneIsNotTheFormer) {
+  for (const bool there : {false, true}) {
+    const std::string name = there ? "there" : "new";
+    if (there) world_.Put(name, "of before");
+    Open();
+    ASSERT_TRUE(Write(name, std::string(5000, 'f')).ok());
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    const std::string bytes = folder_ / "state/pending/" + std::to_string(IdOf(name));
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    std::ofstream(bytes) << scan_.substr(0, 9000);
+    boot_id_ = "after " + name;
+    Open();
+    FlushAll();
+    EXPECT_TRUE(world_.All()[name] == (there ? "of before" : scan_.substr(0, 9000)))
+        << world_.All()[name].size();
+    EXPECT_TRUE(Kept(name) ==
+                (there ? std::vector{scan_.substr(0, 9000)} : std::vector<std::string>()));
+    Close();
+  }
 }
 
 // The machine was started anew in order: what waits was synced as the drive ended, gaps and all.

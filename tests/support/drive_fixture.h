@@ -43,6 +43,7 @@ class DriveTest : public testing::Test {
     o.retry_pause = retry_pause_;
     o.trial_pause = trial_pause_;
     o.copy_patience = copy_patience_;
+    o.watch_every = watch_every_;
     o.disk = &disk_;
     return o;
   }
@@ -146,7 +147,8 @@ class DriveTest : public testing::Test {
   std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
   Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
-      trial_pause_ = DriveOptions().trial_pause, copy_patience_ = DriveOptions().copy_patience;
+      trial_pause_ = DriveOptions().trial_pause, copy_patience_ = DriveOptions().copy_patience,
+      watch_every_ = DriveOptions().watch_every;
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;
