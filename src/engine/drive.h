@@ -708,7 +708,9 @@ class Drive {
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
   DriveLimits limits_ GUARDED_BY(tree_mutex_);
-  Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;         // all older than this is on the disk
+  // all that is older, and what was known to be here up to that round, is on the disk
+  Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;
+  std::int64_t synced_round_ GUARDED_BY(tree_mutex_) = 0;
   bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
 
   struct Account {

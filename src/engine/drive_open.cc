@@ -513,16 +513,28 @@ void Drive::SavePresenceOfAll() {
 }
 
 // Everything to the disk, and a note of when. After a power cut, cached files that changed later
-// than that are not trusted, so that neither closing nor fetching has to wait for the disk.
+// than that are not trusted, so that neither closing nor fetching has to wait for the disk; nor are
+// those of which the index has learnt something since: it may be on the disk, and they not.
 void Drive::SyncEverything() {
   const Nanos begun = options_.clock->Wall();
+  std::int64_t round = 0;
+  {
+    const Lock tree(tree_mutex_);
+    round = index_->round();
+    index_->SetRound(round + 1);
+  }
   if (!options_.disk->SyncAll(options_.cache_folder).ok() ||
       !options_.disk->SyncAll(options_.state_folder).ok())
     return;
   const Lock tree(tree_mutex_);
   cache_changed_ = false;
-  if (!index_->SetMeta("synced_at", std::to_string(begun)).ok() || !SyncIndex().ok()) return;
+  Change change(this);
+  if (!index_->SetMeta("synced_at", std::to_string(begun)).ok() ||
+      !index_->SetMeta("synced_round", std::to_string(round)).ok() || !change.Commit().ok() ||
+      !SyncIndex().ok())
+    return;
   synced_at_ = begun;
+  synced_round_ = round;
 }
 
 }  // namespace pargeter

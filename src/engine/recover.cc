@@ -27,6 +27,9 @@ Status Drive::Recover() {
   PG_ASSIGN(const std::string boot, index_->Meta("boot"));
   PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
   synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
+  PG_ASSIGN(const std::string round, index_->Meta("synced_round"));
+  synced_round_ = std::strtoll(round.c_str(), nullptr, 10);
+  index_->SetRound(synced_round_ + 1);
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
   Change change(this);
   if (power_cut) PG_TRY(RecoverFromPowerCut());
@@ -122,7 +125,8 @@ Status Drive::RecoverFromPowerCut() {
     PG_ASSIGN(auto node, index_->Get(id));
     if (node && (node->dirty & kData)) continue;
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(id, Place::kCache));
-    if (node && node->on_disk > 0 && changed < synced_at_) continue;
+    PG_ASSIGN(const std::int64_t round, index_->RoundOf(id));
+    if (node && node->on_disk > 0 && changed < synced_at_ && round <= synced_round_) continue;
     PG_TRY(blocks_->Drop(id, Place::kCache));
   }
   return {};
@@ -142,7 +146,8 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   if (here) {
     PG_ASSIGN(length, blocks_->LengthOf(node->id, Place::kPending));
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node->id, Place::kPending));
-    unsure = power_cut && changed >= synced_at_;
+    PG_ASSIGN(const std::int64_t round, index_->RoundOf(node->id));
+    unsure = power_cut && (changed >= synced_at_ || round > synced_round_);
   }
   const bool promised = (node->dirty & kSynced) != 0;
   PG_ASSIGN(const std::string serial, index_->Presence(node->id));

@@ -6,7 +6,7 @@
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 5;
+constexpr int kSchemaVersion = 6;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -29,7 +29,8 @@ CREATE INDEX elsewhere ON nodes(there_parent, there_name) WHERE there_parent IS 
 CREATE INDEX tried ON nodes(tried_parent, tried_name) WHERE tried_parent IS NOT NULL;
 CREATE UNIQUE INDEX waiting ON nodes(intent) WHERE intent IS NOT NULL;
 CREATE INDEX apart ON nodes(conflict) WHERE conflict > 0;
-CREATE TABLE presence(node INTEGER PRIMARY KEY, ranges BLOB NOT NULL);
+CREATE TABLE presence(node INTEGER PRIMARY KEY, ranges BLOB NOT NULL,
+  round INT NOT NULL DEFAULT 0);
 CREATE TABLE meta(key BLOB PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
 )sql";
 
@@ -96,11 +97,14 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
       PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN may_write INT NOT NULL DEFAULT 1"));
       PG_TRY(index->db_.Execute(kSchema4));
     }
-    return index->db_.Execute(
-        "ALTER TABLE nodes ADD COLUMN base_size INT NOT NULL DEFAULT 0;"
-        "UPDATE nodes SET base_size=coalesce(there_size,0) WHERE dirty&1");
+    if (schema < 5) {
+      PG_TRY(
+          index->db_.Execute("ALTER TABLE nodes ADD COLUMN base_size INT NOT NULL DEFAULT 0;"
+                             "UPDATE nodes SET base_size=coalesce(there_size,0) WHERE dirty&1"));
+    }
+    return index->db_.Execute("ALTER TABLE presence ADD COLUMN round INT NOT NULL DEFAULT 0");
   };
-  if (schema == 3 || schema == 4) {
+  if (schema >= 3 && schema < kSchemaVersion) {
     Transaction transaction = index->Begin();
     PG_TRY(widen());
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
@@ -313,7 +317,13 @@ Result<std::string> Index::Presence(NodeId id) {
   return ranges;
 }
 Status Index::SavePresence(NodeId id, std::string_view ranges) {
-  return save_presence_.Bind(1, id).Bind(2, ranges).Run();
+  return save_presence_.Bind(1, id).Bind(2, ranges).Bind(3, round_).Run();
+}
+Result<std::int64_t> Index::RoundOf(NodeId id) {
+  PG_ASSIGN(const bool found, round_of_.Bind(1, id).Step());
+  const std::int64_t round = found ? round_of_.Int(0) : 0;
+  round_of_.Reset();
+  return round;
 }
 Status Index::DropPresence(NodeId id) { return drop_presence_.Bind(1, id).Run(); }
 Result<std::vector<Node>> Index::LeastUsed(bool again, int limit) {
@@ -410,7 +420,9 @@ Status Index::Prepare() {
       &gone_,
       select + "WHERE parent IS NULL AND there=0 AND upload IS NULL AND tried_parent IS NULL"));
   PG_TRY(prepare(&presence_, "SELECT ranges FROM presence WHERE node=?1"));
-  PG_TRY(prepare(&save_presence_, "INSERT OR REPLACE INTO presence(node, ranges) VALUES(?1, ?2)"));
+  PG_TRY(prepare(&save_presence_,
+                 "INSERT OR REPLACE INTO presence(node, ranges, round) VALUES(?1, ?2, ?3)"));
+  PG_TRY(prepare(&round_of_, "SELECT round FROM presence WHERE node=?1"));
   PG_TRY(prepare(&drop_presence_, "DELETE FROM presence WHERE node=?1"));
   PG_TRY(prepare(
       &least_used_,

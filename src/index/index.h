@@ -204,6 +204,11 @@ class Index {
   // Which bytes of a node's content are on this disk (cache/range_set.h's serial form).
   Result<std::string> Presence(NodeId id);
   Status SavePresence(NodeId id, std::string_view ranges);
+  // Rounds are what lies between two syncs of all that a drive keeps. Presence is saved with the
+  // round that is set (0 at first): what the disk has of it is not sure before that one is over.
+  void SetRound(std::int64_t round) { round_ = round; }
+  std::int64_t round() const { return round_; }
+  Result<std::int64_t> RoundOf(NodeId id);  // 0: none
   Status DropPresence(NodeId id);
   // Clean contents on this disk that may go, of one segment, least recently used first.
   Result<std::vector<Node>> LeastUsed(bool again, int limit);
@@ -241,11 +246,12 @@ class Index {
   Database db_;
   std::int64_t last_intent_ = 0;
   std::unordered_map<NodeId, Sums> deltas_;  // by folder, of the transaction under way
+  std::int64_t round_ = 0;
   Statement was_, sums_, add_sums_, drop_sums_, placed_, rules_, save_rule_, delete_rule_;
   Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
       names_there_, tried_in_, any_tried_, has_children_, has_there_, count_, insert_, update_,
       delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_, drop_presence_,
-      least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
+      round_of_, least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
 };
 
 }  // namespace pargeter

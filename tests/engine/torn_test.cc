@@ -362,6 +362,41 @@ TEST_F(TornTest, WhatTheStoreGotAfterASyncIsNotReplacedByLess) {
   }
 }
 
+// The index may be on the disk, and say what became of a file, while the file is as it was.
+TEST_F(TornTest, WhatIsInTheCacheIsOfTheVersionThatTheIndexSays) {
+  const std::string more(2000, 'm');
+  for (int i = 0; i < 4 * kRounds; ++i) {
+    const std::string name = Name(i);
+    world_.Put(name, scan_);
+    Open();
+    ASSERT_TRUE(Read(name).ok());
+    ASSERT_TRUE(Write("waits " + name, "").ok());
+    Close();  // so all is synced
+    Open();
+    if (i % 4 == 0) {
+      ASSERT_TRUE(hands().Patch(name, more, 0).ok());
+    } else if (i % 4 == 1) {
+      ASSERT_TRUE(Write(name, more + scan_.substr(2000)).ok());
+    } else {
+      ASSERT_TRUE(drive_->Evict({kRootId}, {}).ok());
+      if (i % 4 == 2) {
+        ASSERT_TRUE(hands().Patch(name, more, 0).ok());
+      } else {
+        world_.Put(name, more + scan_.substr(2000));
+        ASSERT_TRUE(drive_->Refresh().ok());
+        ASSERT_TRUE(Read(name).ok());
+        ASSERT_TRUE(drive_->Evict({}, {}).ok());  // saves what is known to be here
+      }
+    }
+    FlushAll();
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    CutPower(i);
+    EXPECT_TRUE(drive_->Refresh().ok());
+    EXPECT_TRUE(*Read(name) == world_.All()[name]) << i;
+    Close();
+  }
+}
+
 // Nothing waits of it: its only copy is here.
 TEST_F(TornTest, AFileThatIsOnlyHereIsSyncedByAReader) {
   Open();

@@ -215,6 +215,7 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
     n.dirty = kData;
     n.size = n.there_size = 7;
     ASSERT_TRUE(index->Insert(&n).ok());
+    ASSERT_TRUE(index->SavePresence(n.id, "0-7").ok());
   }
   {
     auto db = Database::Open(folder / "i.db");
@@ -228,7 +229,8 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
                             "ALTER TABLE nodes DROP COLUMN effective;"
                             "ALTER TABLE nodes DROP COLUMN used_again; DROP INDEX listed;"
                             "ALTER TABLE nodes DROP COLUMN may_write;"
-                            "ALTER TABLE nodes DROP COLUMN base_size; PRAGMA user_version=1")
+                            "ALTER TABLE nodes DROP COLUMN base_size;"
+                            "ALTER TABLE presence DROP COLUMN round; PRAGMA user_version=1")
                     .ok());
   }
   for (int i = 0; i < 2; ++i) {  // the second opening finds nothing to do
@@ -238,7 +240,12 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
     EXPECT_EQ(index->SumsOf(kRootId)->bytes, 7);
     EXPECT_TRUE(index->CheckSums().ok());
     EXPECT_TRUE((*index->Find(kRootId, "leaf"))->beside.empty());
-    EXPECT_EQ((*index->Find(kRootId, "leaf"))->base_size, 7u);
+    const NodeId leaf = (*index->Find(kRootId, "leaf"))->id;
+    EXPECT_EQ((*index->Get(leaf))->base_size, 7u);
+    EXPECT_EQ(*index->Presence(leaf), "0-7");
+    EXPECT_EQ(*index->RoundOf(leaf), i == 0 ? 0 : 4);
+    index->SetRound(4);
+    ASSERT_TRUE(index->SavePresence(leaf, "0-7").ok());
   }
 }
 

@@ -199,19 +199,28 @@ Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
   const bool alive = !dead_ && !broken, done = Gate();
   if (!done && !alive) return Fault();
   if (!done) data = data.substr(0, data.size() / 2);
-  if (watching()) Wrote(InodeOf(fd), offset, data, Slurp(fd));
+  if (watching()) {
+    NoteTime(fd);
+    Wrote(InodeOf(fd), offset, data, Slurp(fd));
+  }
   const Status wrote = Disk::WriteAt(fd, data, offset);
   return done ? wrote : Fault();
 }
 Status HarshDisk::Truncate(int fd, std::uint64_t size) {
   if (!Gate()) return Fault();
-  if (watching()) Cut(InodeOf(fd), size, Slurp(fd));
+  if (watching()) {
+    NoteTime(fd);
+    Cut(InodeOf(fd), size, Slurp(fd));
+  }
   return Disk::Truncate(fd, size);
 }
 Status HarshDisk::SyncData(int fd) {
   if (on_sync) on_sync();
   if (!Gate()) return Fault();
-  if (watching()) Synced(InodeOf(fd), Slurp(fd));
+  if (watching()) {
+    Synced(InodeOf(fd), Slurp(fd));
+    NoteTime(fd);
+  }
   return {};  // no power is cut but ours
 }
 Status HarshDisk::SyncFolder(const std::string& path) {
@@ -243,6 +252,7 @@ Status HarshDisk::Remove(const std::string& path) {
 Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
   if (!Gate()) return Fault();
   if (watching()) {
+    NoteTime(fd);
     const std::string before = Slurp(fd);
     const std::uint64_t end = std::min<std::uint64_t>(offset + size, before.size());
     if (end > offset)
@@ -270,6 +280,16 @@ void HarshDisk::Wrote(ino_t file, std::uint64_t offset, std::string_view data,
   it->second.by_sectors = by_sectors;
   it->second.since.push_back({offset, std::string(data), false});
 }
+// Before a change: nothing of it is on the disk until all is synced, and so the file looks no
+// younger.
+void HarshDisk::NoteTime(int fd) {
+  struct stat info {};
+  if (::fstat(fd, &info) != 0) return;
+  const Lock lock(mutex_);
+  const auto [it, is_new] = files_.try_emplace(info.st_ino);
+  if (is_new) it->second.synced = Slurp(fd);
+  if (it->second.since.empty()) it->second.synced_time = info.st_mtim;
+}
 void HarshDisk::Cut(ino_t file, std::uint64_t size, const std::string& before) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
@@ -278,7 +298,10 @@ void HarshDisk::Cut(ino_t file, std::uint64_t size, const std::string& before) {
 }
 void HarshDisk::Synced(ino_t file, const std::string& now) {
   const Lock lock(mutex_);
-  files_[file] = {now, {}, false};
+  File& known = files_[file];
+  known.synced = now;
+  known.since.clear();
+  known.by_sectors = false;
 }
 void HarshDisk::Made(const std::string& path) {
   const Lock lock(mutex_);
@@ -383,6 +406,8 @@ void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64*
                  static_cast<std::size_t>(range.size()), static_cast<off_t>(range.begin));
     if (wrote != static_cast<ssize_t>(range.size())) std::abort();
   }
+  const timespec times[] = {file.synced_time, file.synced_time};
+  if (mood == 0) ::futimens(fd.get(), times);
 }
 
 void HarshDisk::Image::Apply(const Change& change) {

@@ -2,6 +2,7 @@
 // default file system while it exists, for the index as well. One at a time.
 #pragma once
 
+#include <sys/stat.h>
 #include <sys/types.h>
 
 #include <atomic>
@@ -75,6 +76,7 @@ class HarshDisk : public Disk {
   };
   struct File {
     std::string synced;
+    timespec synced_time{0, UTIME_OMIT};  // of its last change, as it is on the disk
     std::vector<Change> since;
     bool by_sectors = false;
   };
@@ -88,6 +90,7 @@ class HarshDisk : public Disk {
     std::string saved;     // what stood at `to`, or what was removed
   };
   Status Fault() const;
+  void NoteTime(int fd);
   std::string Save(const std::string& path) REQUIRES(mutex_);
   void Tear(const std::string& path, const File& file, std::mt19937_64* dice);
 
