@@ -222,16 +222,24 @@ class Alone {
     return open.ok() || stage_.disk_.dead() ? "" : "does not open: " + open.error().what;
   }
 
+  // One start in three is cut off itself.
   std::string Resurrect(const PlainTree* before) {
     stage_.Close(0);
     const auto store_before = stage_.AtTheStore();
     const bool cut = std::exchange(power_cut_, false);
-    stage_.disk_.Heal();
-    stage_.disk_.FailShare(options_.disk_faults, options_.seed);
-    if (cut) {
-      stage_.disk_.PowerCut(options_.seed);
-      stage_.NewBoot();
-      stage_.Remark("the power was cut");
+    for (bool first = true;; first = false) {
+      stage_.disk_.Heal();
+      stage_.disk_.FailShare(options_.disk_faults, options_.seed);
+      if (cut && (first || dice_() % 2 == 0)) {
+        stage_.disk_.PowerCut(options_.seed + cuts_++);
+        stage_.NewBoot();
+        stage_.Remark("the power was cut");
+      }
+      if (dice_() % 3 != 0) break;
+      stage_.disk_.DieAt(stage_.disk_.operations() + 1 + dice_() % 80);
+      Ignore(stage_.Open(0));
+      stage_.Close(0);
+      stage_.Remark("a start was cut off");
     }
     if (auto why = OpenAgain(); !why.empty()) return why;
     const std::string why = cut ? AfterPowerCut(store_before) : Compare(before);
@@ -386,6 +394,8 @@ class Alone {
   std::vector<Kept> kept_;
   std::set<std::string> whole_, touched_, left_, pieced_;
   bool power_cut_ = false;
+  std::uint64_t cuts_ = 0;
+  std::mt19937_64 dice_{options_.seed};
   std::uint64_t operations_before_ = 0, disk_operations_ = 0, requests_ = 0;
 };
 

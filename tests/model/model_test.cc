@@ -127,6 +127,22 @@ TEST(Model, TwoMachinesAndAnotherProgram) {
                             {Step::kFlush, 4}});
   PlayMany<Together>("together", 12, 40, w, o, 2);
 }
+TEST(Model, TwoMachinesThatLosePower) {
+  Options o;
+  o.watch_power = true;
+  Weights w = With(kDaily, {{Step::kPatch, 0},
+                            {Step::kResize, 0},
+                            {Step::kCheck, 0},
+                            {Step::kSyncedWrite, 8},
+                            {Step::kSyncFolder, 4},
+                            {Step::kKill, 2},
+                            {Step::kPowerCut, 2},
+                            {Step::kOutsidePut, 5},
+                            {Step::kOutsideErase, 2},
+                            {Step::kRefresh, 4},
+                            {Step::kFlush, 4}});
+  PlayMany<Together>("together+power", 6, 40, w, o, 2);
+}
 TEST(Model, TwoMachinesThatHoldDeletionsBack) {
   Options o;
   o.hold = true;

@@ -30,8 +30,33 @@ class Together {
   static std::string Word(const std::string& text) { return text.substr(0, text.find('>') + 1); }
 
   std::string PlayStep(const Step& step) {
+    const std::string why = PlayAlive(step);
+    return stage_.disk_.dead() ? Resurrect() : why;
+  }
+  // Both machines are on one disk, and on one fuse.
+  std::string Resurrect() {
+    for (int who : {0, 1}) stage_.Close(who);
+    stage_.disk_.Heal();
+    if (std::exchange(power_cut_, false)) {
+      std::set<std::string> stays = synced_;
+      for (const auto& [path, content] : stage_.AtTheStore()) stays.insert(Word(content));
+      std::erase_if(alive_, [&](const std::string& word) { return stays.count(word) == 0; });
+      stage_.disk_.PowerCut(options_.seed + cuts_++);
+      stage_.NewBoot();
+      stage_.Remark("the power was cut");
+    }
+    for (int who : {0, 1})
+      if (auto s = stage_.Open(who); !s.ok()) return "does not open: " + s.error().what;
+    return "";
+  }
+  std::string PlayAlive(const Step& step) {
     Drive* drive = stage_.drive(step.who);
     switch (step.kind) {
+      case Step::kKill:
+      case Step::kPowerCut:
+        stage_.disk_.DieAt(stage_.disk_.operations() + step.n);
+        power_cut_ = step.kind == Step::kPowerCut;
+        return "";
       case Step::kFlush:
         Ignore(drive->Flush(Duration(300)));
         return "";
@@ -75,6 +100,7 @@ class Together {
     const std::set<std::string> seen = SeenAt(step);
     const auto store = stage_.AtTheStore();
     const Status done = stage_.Do(step);
+    if (!done.ok() && stage_.disk_.dead()) unsure_.insert(seen.begin(), seen.end());
     if (!done.ok()) return "";
     for (const std::string& word : seen) alive_.erase(word);
     // just now the store has changed what a name means: what was destroyed then, nobody can tell
@@ -84,6 +110,7 @@ class Together {
     }
     if (step.kind == Step::kWrite || step.kind == Step::kSyncedWrite)
       alive_.insert(Word(ContentOf(step)));
+    if (step.kind == Step::kSyncedWrite) synced_.insert(Word(ContentOf(step)));
     return "";
   }
 
@@ -117,6 +144,9 @@ class Together {
   }
 
   std::string End() {
+    stage_.disk_.DieAt(0);
+    if (stage_.disk_.dead())
+      if (auto why = Resurrect(); !why.empty()) return why;
     stage_.world_.Faults(0, 0);
     stage_.world_.SetOffline(false);
     for (int round = 0; round < 3; ++round) {
@@ -142,7 +172,8 @@ class Together {
       if (!tree.ok()) return fmt::format("{} cannot be read: {}", who, tree.error().what);
       if (auto why = Difference(FilesOf(store), FilesOf(*tree)); !why.empty())
         return fmt::format("{} shows not what the store has: {}", who, why);
-      if (auto why = OtherModes(who); !why.empty()) return fmt::format("{} {}", who, why);
+      if (auto why = OtherModes(who); !why.empty())
+        return fmt::format("{} {}", who, why) + stage_.LastAsked();
     }
     return "";
   }
@@ -154,6 +185,9 @@ class Together {
       if (!id.ok()) continue;
       Ignore(stage_.hands(who).Read(path));  // which tells what a listing has not
       const auto here = stage_.drive(who)->GetAttr(*id);
+      const auto state = stage_.drive(who)->State(*id);
+      // (of an empty file nothing is read)
+      if (!state.ok() || !state->node.attributes_known) continue;
       const Lock lock(stage_.world_.mutex);
       if (!here.ok() || here->kind != NodeKind::kFile || !stage_.world_.serial_versions) continue;
       const auto there = stage_.world_.objects[path].attributes.mode;
@@ -165,7 +199,9 @@ class Together {
 
   const Options options_;
   Stage stage_;
-  std::set<std::string> alive_, unsure_;
+  std::set<std::string> alive_, unsure_, synced_;
+  bool power_cut_ = false;
+  std::uint64_t cuts_ = 0;
 };
 
 }  // namespace pargeter::test
