@@ -80,8 +80,13 @@ class TornTest : public DriveTest {
     ASSERT_TRUE(world_.arrive_late != nullptr);
   }
   void Arrive(int round) {
-    std::exchange(world_.arrive_late, nullptr)();
-    world_.fails.clear();
+    std::function<void()> arrive;
+    {
+      const Lock lock(world_.mutex);
+      arrive = std::exchange(world_.arrive_late, nullptr);
+      world_.fails.clear();
+    }
+    arrive();
     CutPower(round);
     FlushAll();
   }
