@@ -15,6 +15,10 @@ namespace pargeter {
 
 using Place = BlockStore::Place;
 
+namespace {
+constexpr std::int64_t kForgottenIds = 1 << 20;  // more than are given between two syncs
+}
+
 // What a crash can leave: files between the two places, rows of files that were deleted while
 // open, and presence that was not saved. Pending data is never dropped here. What is found out is
 // journalled all at once, so that a start that is cut off is made anew; and the disk has it before
@@ -38,7 +42,8 @@ Status Drive::Recover() {
   PG_TRY(index_->SetMeta("boot", options_.boot_id));
   PG_TRY(change.Commit());
   PG_TRY(SyncIndex());
-  RemoveDoomed();
+  // at once: after a power cut their numbers may be given again
+  for (const NodeId id : std::exchange(doomed_, {})) PG_TRY(blocks_->Drop(id, Place::kPending));
   live_.clear();  // rows were changed beside it
   return {};
 }
@@ -121,6 +126,8 @@ Status Drive::RecoverHeld() {
 // The machine has started anew, perhaps without warning. What the cache got since the last time
 // that everything was synced may be torn, or newer than the index: it is fetched again.
 Status Drive::RecoverFromPowerCut() {
+  // numbers that the index has forgotten are known at the store, as those of writers
+  PG_TRY(index_->SkipIds(kForgottenIds));
   for (const NodeId id : blocks_->List(Place::kCache)) {
     PG_ASSIGN(auto node, index_->Get(id));
     if (node && (node->dirty & kData)) continue;
@@ -140,7 +147,13 @@ Status Drive::RecoverFromPowerCut() {
 Status Drive::MendPending(Node* node, bool power_cut) {
   const bool here = blocks_->Has(node->id, Place::kPending);
   const bool there = node->there != There::kAbsent;
-  if (!node->copy_of.empty() || (!here && node->size == 0 && !there)) return {};
+  if (!node->copy_of.empty()) return {};
+  if (!here && node->size == 0 && !there) {  // as it was made; the store may have got it whole
+    if (!power_cut || (node->dirty & kSynced)) return {};
+    node->dirty |= kUnsure;
+    ForgetTried(node);
+    return index_->Update(*node);
+  }
   std::uint64_t length = 0;
   bool unsure = power_cut;
   if (here) {

@@ -262,6 +262,11 @@ Status Index::StartIdsAbove(NodeId id) {
   return db_.Execute(fmt::format("UPDATE sqlite_sequence SET seq={} WHERE name='nodes'", id));
 }
 
+Status Index::SkipIds(std::int64_t count) {
+  return db_.Execute(
+      fmt::format("UPDATE sqlite_sequence SET seq=seq+{} WHERE name='nodes'", count));
+}
+
 Result<std::vector<Node>> Index::Intents(std::int64_t after, int limit) {
   return Rows(&intents_.Bind(1, after).Bind(2, limit));
 }

@@ -188,6 +188,7 @@ class Index {
   Status Delete(NodeId id);
 
   Status StartIdsAbove(NodeId id);  // of nodes
+  Status SkipIds(std::int64_t count);
   std::int64_t NextIntent() { return ++last_intent_; }
   Result<std::vector<Node>> Intents(std::int64_t after, int limit);
   Result<PendingSummary> Pending();

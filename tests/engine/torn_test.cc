@@ -6,6 +6,7 @@
 
 #include <filesystem>
 #include <fstream>
+#include <set>
 
 #include "support/drive_fixture.h"
 #include "support/hands.h"
@@ -400,6 +401,41 @@ TEST_F(TornTest, WhatIsInTheCacheIsOfTheVersionThatTheIndexSays) {
     EXPECT_TRUE(*Read(name) == world_.All()[name]) << i;
     Close();
   }
+}
+
+// The index forgets a file that went up, or knows it as it was made only; another gets its name,
+// while nobody can look.
+TEST_F(TornTest, AForgottenFileIsNotTakenForTheNextOne) {
+  trial_pause_ = retry_pause_ = may_be_late_ = Duration(10);
+  Open();
+  ASSERT_TRUE(hands().MakeFolder("d").ok());
+  FlushAll();
+  int forgotten = 0;
+  for (int i = 0; i < kRounds; ++i) {
+    const std::string name = "d/" + Name(i), first = "first " + name, second = "second " + name;
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    ASSERT_TRUE(Write(name, first).ok());
+    FlushAll();
+    world_.SetOffline(true);
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+    disk_.PowerCut(static_cast<std::uint64_t>(i));
+    boot_id_ = "after " + name;
+    Open();
+    const bool known = drive_->NodeAt(name).ok();
+    if (!known) {
+      ASSERT_TRUE(Write(name, second).ok());
+      ++forgotten;
+    }
+    world_.SetOffline(false);
+    FlushAll();
+    std::multiset<std::string> there;
+    for (const auto& [path, text] : world_.All()) there.insert(text);
+    EXPECT_EQ(there.count(first), 1u) << i;
+    EXPECT_EQ(there.count(second), known ? 0u : 1u) << i;
+  }
+  EXPECT_GT(forgotten, 0);
 }
 
 // Nothing waits of it: its only copy is here.
