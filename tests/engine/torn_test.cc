@@ -61,12 +61,8 @@ class TornTest : public DriveTest {
     const auto fd = disk_.Open(bytes, O_RDWR, 0);
     ASSERT_TRUE(disk_.SyncData(fd->get()).ok());
     ASSERT_TRUE(disk_.SyncFolder(folder_ / "state/pending").ok());
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
-    disk_.PowerCut(static_cast<std::uint64_t>(round));
+    LosePower(round);
     std::filesystem::resize_file(bytes, 1000);
-    boot_id_ = "after " + name;
   }
   // What waits is sent, and is on its way still when the drive gives up.
   void SendLate() {
@@ -76,9 +72,11 @@ class TornTest : public DriveTest {
       world_.fails["write"] = std::deque<bool>(1000, true);
       world_.fails["write"].front() = false;
     }
-    Ignore(drive_->Flush(Duration(100)));
-    const Lock lock(world_.mutex);
-    ASSERT_TRUE(world_.arrive_late != nullptr);
+    ASSERT_TRUE(Eventually([&] {
+      Ignore(drive_->Flush(Duration(100)));
+      const Lock lock(world_.mutex);
+      return world_.arrive_late != nullptr;
+    }));
   }
   void Arrive(int round) {
     std::function<void()> arrive;
@@ -417,12 +415,7 @@ TEST_F(TornTest, AForgottenFileIsNotTakenForTheNextOne) {
     ASSERT_TRUE(Write(name, first).ok());
     FlushAll();
     world_.SetOffline(true);
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
-    disk_.PowerCut(static_cast<std::uint64_t>(i));
-    boot_id_ = "after " + name;
-    Open();
+    CutPower(i);
     const bool known = drive_->NodeAt(name).ok();
     if (!known) {
       ASSERT_TRUE(Write(name, second).ok());

@@ -63,12 +63,15 @@ class DriveTest : public testing::Test {
   void Close() { drive_.reset(); }
   // With the disk as it is at this moment, watched by WatchPower; another `round` each time.
   void CutPower(int round) {
+    LosePower(round);
+    Open();
+  }
+  void LosePower(int round) {
     disk_.DieAt(disk_.operations() + 1);
     Close();
     disk_.Heal();
     disk_.PowerCut(static_cast<std::uint64_t>(round));
     boot_id_ = "after cut " + std::to_string(round);
-    Open();
   }
 
   NodeId IdOf(const std::string& path) {
