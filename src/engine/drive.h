@@ -327,7 +327,11 @@ class Drive {
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
   Status RecoverWaiting(bool power_cut) REQUIRES(tree_mutex_);
   Status RecoverHeld() REQUIRES(tree_mutex_);
+  struct Remains;
+  Result<Remains> LookAtPending(const Node& node, bool power_cut) REQUIRES(tree_mutex_);
+  static bool WrittenAnew(const Node& node);
   Status MendPending(Node* node, bool power_cut) REQUIRES(tree_mutex_);
+  Status MendMade(Node* node) REQUIRES(tree_mutex_);
   Status TakeBackEmptied(Node* node) REQUIRES(tree_mutex_);
   Result<bool> TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present)
       REQUIRES(tree_mutex_);

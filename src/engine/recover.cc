@@ -139,75 +139,95 @@ Status Drive::RecoverFromPowerCut() {
   return {};
 }
 
+// What the disk has of a waiting file.
+struct Drive::Remains {
+  bool here = false;
+  bool whole = false;     // as far as can be seen
+  bool doubtful = false;  // the power went, and nothing of it is known to have been synced
+  std::uint64_t length = 0, size = 0;  // bytes on the disk; that the file has, as far as is known
+  RangeSet present;
+};
+
+Result<Drive::Remains> Drive::LookAtPending(const Node& node, bool power_cut) {
+  Remains left;
+  left.here = blocks_->Has(node.id, Place::kPending);
+  left.doubtful = power_cut && !(node.dirty & kSynced);
+  left.size = node.size;
+  PG_ASSIGN(const std::string serial, index_->Presence(node.id));
+  left.present = RangeSet::Parse(serial);
+  if (!left.here) return left;
+  PG_ASSIGN(left.length, blocks_->LengthOf(node.id, Place::kPending));
+  PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kPending));
+  PG_ASSIGN(const std::int64_t round, index_->RoundOf(node.id));
+  left.doubtful = left.doubtful && (changed >= synced_at_ || round > synced_round_);
+  const auto ranges = left.present.All();
+  left.whole = ranges.empty() || ranges.back().end <= left.length;
+  if (!left.doubtful) return left;
+  PG_ASSIGN(const bool gaps, TakeOutGaps(node, left.length, &left.present));
+  left.whole = left.whole && !gaps;
+  if (left.length > node.size && WrittenAnew(node)) {  // after all that the index knows
+    left.present.Add({node.size, left.length});
+    left.size = left.length;
+    left.whole = false;
+  }
+  return left;
+}
+
+// Nothing of it stands on what the store has.
+bool Drive::WrittenAnew(const Node& node) {
+  return node.there == There::kAbsent || node.base_size == 0;
+}
+
 // A waiting file of which something never reached the disk: what of that stands on the store's
 // version is that again, and beyond it the file ends where its last bytes begin, or has zeros. If
 // nothing of it reached the disk, and nothing was promised by an fsync, it is again what the store
 // has; a file that was wholly written anew stands beside that then, as far as it got: a torn one
 // must not replace a whole one. One that the store has not, and of which nothing is here, is gone.
 Status Drive::MendPending(Node* node, bool power_cut) {
-  const bool here = blocks_->Has(node->id, Place::kPending);
-  const bool there = node->there != There::kAbsent;
   if (!node->copy_of.empty()) return {};
-  if (!here && node->size == 0 && !there) {  // as it was made; the store may have got it whole
-    if (!power_cut || (node->dirty & kSynced)) return {};
-    node->dirty |= kUnsure;
-    ForgetTried(node);
-    return index_->Update(*node);
-  }
-  std::uint64_t length = 0;
-  bool unsure = power_cut;
-  if (here) {
-    PG_ASSIGN(length, blocks_->LengthOf(node->id, Place::kPending));
-    PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node->id, Place::kPending));
-    PG_ASSIGN(const std::int64_t round, index_->RoundOf(node->id));
-    unsure = power_cut && (changed >= synced_at_ || round > synced_round_);
-  }
-  const bool promised = (node->dirty & kSynced) != 0;
-  PG_ASSIGN(const std::string serial, index_->Presence(node->id));
-  RangeSet present = RangeSet::Parse(serial);
-  const auto ranges = present.All();
-  bool whole = here && (ranges.empty() || ranges.back().end <= length);
-  // of what was written anew after all that the index knows
-  const bool longer =
-      here && unsure && !promised && length > node->size && (!there || node->base_size == 0);
-  if (longer) {
-    present.Add({node->size, length});
-    node->size = length;
-    whole = false;
-  }
-  if (here && unsure && !promised) {
-    PG_ASSIGN(const bool gaps, TakeOutGaps(*node, length, &present));
-    whole = whole && !gaps;
-  }
-  const bool unchanged = node->size == node->there_size && node->base_size == node->there_size;
-  const bool nothing = (node->dirty & kBegun) || (present.empty() && (!whole || unchanged));
-  const bool given_up = unsure && !promised && there && nothing;
-  if (whole && !unsure) return {};
-  if (!whole && power_cut)
+  PG_ASSIGN(Remains left, LookAtPending(*node, power_cut));
+  const bool there = node->there != There::kAbsent;
+  if (!there && left.size == 0 && left.length == 0)
+    return left.doubtful ? MendMade(node) : Status();
+  if (left.whole && !left.doubtful) return {};
+  if (!left.whole && power_cut)
     Log(LogLevel::kWarning, "{}: what was written last before the machine went down may be lost",
         Printable(node->name));
-  present.Remove({length, ~0ull >> 1});
-  if (!here && !there) {
+  if (!left.here && !there) {
     PG_TRY(ForgetLost(*node));
     return SetBeside(*node);
   }
-  if (!here || given_up) {
-    present.Clear();
+  const bool unchanged = left.size == node->there_size && node->base_size == node->there_size;
+  const bool nothing =
+      (node->dirty & kBegun) || (left.present.empty() && (!left.whole || unchanged));
+  const bool given_up = !left.here || (left.doubtful && there && nothing);
+  if (given_up) {
+    left.present.Clear();
     node->size = node->there_size;
     node->dirty &= ~kAllData;
     AskForTime(node);
     PG_TRY(blocks_->Drop(node->id, Place::kPending));
   } else {
-    const std::uint64_t base = there ? std::min(node->base_size, node->size) : 0;
-    if (!whole) node->size = std::max(std::min(node->size, length), base);
-    if (unsure && !promised) node->dirty |= kUnsure;
-    if (unsure && !promised && !there) ForgetTried(node);
+    left.present.Remove({left.length, ~0ull >> 1});
+    const std::uint64_t base = there ? std::min(node->base_size, left.size) : 0;
+    if (!left.whole) node->size = std::max(std::min(left.size, left.length), base);
+    if (left.doubtful) node->dirty |= kUnsure;
+    if (left.doubtful && !there) ForgetTried(node);
   }
-  node->on_disk = present.Bytes();
-  PG_TRY(index_->SavePresence(node->id, present.Serialize()));
+  node->on_disk = left.present.Bytes();
+  PG_TRY(index_->SavePresence(node->id, left.present.Serialize()));
   PG_TRY(index_->Update(*node));
-  const bool beside = !whole && unsure && !promised && here && !given_up;
-  return beside && (!there || node->base_size == 0) ? SetBeside(*node) : Status();
+  const bool torn = left.doubtful && !left.whole && !given_up;
+  return torn && WrittenAnew(*node) ? SetBeside(*node) : Status();
+}
+
+// It is known as it was made, without a byte: the store may have got it whole, and a file that it
+// replaces is whole. (What was empty when all was synced last is meant to be.)
+Status Drive::MendMade(Node* node) {
+  node->dirty |= kUnsure;
+  ForgetTried(node);
+  PG_TRY(index_->Update(*node));
+  return node->ctime < synced_at_ ? Status() : SetBeside(*node);
 }
 
 // Parts may have got lost in the midst of it, too; or it was written with gaps, who knows.

@@ -195,7 +195,9 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
 TEST_F(AttributesTest, AModeIsThatOfTheVersionThatCameMeanwhile) {
   for (const bool known : {false, true}) {
     SCOPED_TRACE(known);
-    if (known) ASSERT_TRUE(Read("f").ok());
+    if (known) {
+      ASSERT_TRUE(Read("f").ok());
+    }
     world_.SetOffline(true);
     AttrChange change;
     change.mode = known ? 0711 : 0700;

@@ -431,6 +431,28 @@ TEST_F(TornTest, AForgottenFileIsNotTakenForTheNextOne) {
   EXPECT_GT(forgotten, 0);
 }
 
+// As an editor saves that removes the file first and syncs nothing; the machine dies in the midst.
+TEST_F(TornTest, AFileThatWasOnlyMadeDoesNotTakeThePlaceOfAWholeOne) {
+  PutAll("of before");
+  Open();
+  int back = 0;
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(hands().Remove(Name(i)).ok());
+    disk_.DieAt(disk_.operations() + 2 * static_cast<std::uint64_t>(i));
+    Ignore(Write(Name(i), scan_));
+    disk_.DieAt(disk_.operations() + 1);
+    CutPower(i);
+    FlushAll();
+    const auto all = world_.All();
+    if (all.count(Name(i)) == 0) continue;  // it was removed
+    EXPECT_TRUE(all.at(Name(i)) == "of before" || all.at(Name(i)) == scan_)
+        << i << ": " << all.at(Name(i)).size() << " bytes";
+    EXPECT_TRUE(*Read(Name(i)) == all.at(Name(i)));
+    back += all.at(Name(i)) == "of before" ? 1 : 0;
+  }
+  EXPECT_GT(back, 0);
+}
+
 // Nothing waits of it: its only copy is here.
 TEST_F(TornTest, AFileThatIsOnlyHereIsSyncedByAReader) {
   Open();

@@ -176,7 +176,7 @@ class Alone {
   // What any file has been, and what of the names has changed since the last power cut.
   void Note(const PlainTree& before) {
     for (const auto& [path, content] : model_.files) {
-      whole_.insert(content);
+      if (path.back() != '/') whole_.insert(content);
       const auto was = before.files.find(path);
       if (was == before.files.end() || was->second != content) touched_.insert(path);
     }
@@ -185,8 +185,8 @@ class Alone {
   }
 
   // Of what was at the store when the power went: that nobody touched is there still, and nothing
-  // whole has become something torn, unless that has synced bytes in it, or was changed in place:
-  // such changes get lost one by one, as on any disk.
+  // whole has become something torn or empty, unless that has synced bytes in it, or was changed in
+  // place: such changes get lost one by one, as on any disk.
   std::string Destroyed(const std::map<std::string, std::string>& store_before) {
     const auto now = stage_.AtTheStore();
     for (const auto& [path, content] : store_before) {
@@ -196,10 +196,9 @@ class Alone {
         if (left_.count(path) == 0) return path + " is gone from the store, and nobody removed it";
         continue;
       }
-      // (of a file whose cut was not on the disk there is the former content, shorter or longer)
-      if (content.rfind(it->second, 0) == 0) continue;
+      if (content == it->second) continue;
       const bool synced = std::any_of(kept_.begin(), kept_.end(), [&p = path](const Kept& kept) {
-        return kept.places.count(p) > 0;
+        return kept.sure && kept.places.count(p) > 0;
       });
       if (touched_.count(path) == 0) return path + " has changed, and nobody touched it";
       if (whole_.count(it->second) == 0 && !synced && pieced_.count(path) == 0)
