@@ -263,7 +263,7 @@ Status Drive::Change::Commit() NO_TS_ANALYSIS {
 
 Status Drive::SyncIndex() {
   PG_TRY(index_->Sync());
-  acks_unsynced_ = false;
+  acks_unsynced_ = promises_unsynced_ = false;
   return {};
 }
 

@@ -330,6 +330,7 @@ class Drive {
   struct Remains;
   Result<Remains> LookAtPending(const Node& node, bool power_cut) REQUIRES(tree_mutex_);
   static bool WrittenAnew(const Node& node);
+  bool EmptyWhenSynced(const Node& node) const REQUIRES(tree_mutex_);
   Status MendPending(Node* node, bool power_cut) REQUIRES(tree_mutex_);
   Status MendMade(Node* node) REQUIRES(tree_mutex_);
   Status TakeBackEmptied(Node* node) REQUIRES(tree_mutex_);
@@ -682,8 +683,9 @@ class Drive {
   std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);    // what a Change under way has got hold of
   std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);    // whose files go when it is done
   std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);  // deleted: files go after a sync
-  bool acks_unsynced_ GUARDED_BY(tree_mutex_) =
-      false;  // a power cut may take back that a file is up
+  // A power cut may take back that a file is up; and that one is up which was promised.
+  bool acks_unsynced_ GUARDED_BY(tree_mutex_) = false;
+  bool promises_unsynced_ GUARDED_BY(tree_mutex_) = false;
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people

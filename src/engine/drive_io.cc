@@ -185,7 +185,9 @@ Status Drive::Grew(const OpenFilePtr& file, std::uint64_t end) {
 }
 
 // Journalled at once: else a process that is killed before the close would leave zeros of the
-// former length. What is cut off goes after that: until then there is nothing else.
+// former length. What is cut off goes after that: until then there is nothing else. And what was
+// promised is given up on the disk before it goes, or what a power cut leaves of the next content
+// would be taken for it.
 Status Drive::Truncate(Live* live, std::uint64_t size) {
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
   RangeSet former, now;
@@ -216,7 +218,10 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
   ++node.generation;
   live->last_write = options_.clock->Now();
   if (live->upload) live->upload->Cancel();
-  const Status saved = SaveContent(live, content.get());
+  const bool promised = size == 0 && (node.dirty & kSynced);
+  if (promised) node.dirty &= ~kSynced;
+  Status saved = SaveContent(live, content.get());
+  if (promised && saved.ok()) saved = SyncIndex();
   const Lock lock(content->mu);
   content->unsaved = content->written = true;  // it is confirmed by a close
   const bool untouched = content->size == size && content->present.All() == now.All();
@@ -224,6 +229,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
     content->present = std::move(former);
     content->source.size = former_source;
     content->size = live->node.size = former_size;
+    if (promised) node.dirty |= kSynced;
     return saved;
   }
   // (longer again by now: what lies behind is overwritten, or cut off before zeros are there)

@@ -256,9 +256,10 @@ Result<WritingMark> Drive::MakeDirty(const OpenFilePtr& file) {
   const Lock lock(content->mu);
   if (content->place == Place::kPending) return WritingMark(file->content);
   if (!content->present.empty()) {
-    // bytes that a power cut would leave trusted are not overwritten before the disk knows
+    // bytes that a power cut would leave trusted are not overwritten before the disk knows; nor
+    // those that it would have for promised, while the store has got them
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
-    if (changed < synced_at_) PG_TRY(SyncIndex());
+    if (changed < synced_at_ || promises_unsynced_) PG_TRY(SyncIndex());
   }
   PG_TRY(MoveContent(content, Place::kPending));
   content->unsaved = true;

@@ -387,6 +387,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   }
   NoteAttributesSent(*job, how, &node);
   if (same_bytes && !node.gone()) {
+    promises_unsynced_ = promises_unsynced_ || (node.dirty & kSynced);
     node.dirty &= ~kAllData;
     acks_unsynced_ = true;
     if (live->content) {

@@ -187,8 +187,8 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   if (!node->copy_of.empty()) return {};
   PG_ASSIGN(Remains left, LookAtPending(*node, power_cut));
   const bool there = node->there != There::kAbsent;
-  if (!there && left.size == 0 && left.length == 0)
-    return left.doubtful ? MendMade(node) : Status();
+  const bool empty = left.size == 0 && left.length == 0;
+  if (empty && !there) return left.doubtful ? MendMade(node) : Status();
   if (left.whole && !left.doubtful) return {};
   if (!left.whole && power_cut)
     Log(LogLevel::kWarning, "{}: what was written last before the machine went down may be lost",
@@ -198,8 +198,8 @@ Status Drive::MendPending(Node* node, bool power_cut) {
     return SetBeside(*node);
   }
   const bool unchanged = left.size == node->there_size && node->base_size == node->there_size;
-  const bool nothing =
-      (node->dirty & kBegun) || (left.present.empty() && (!left.whole || unchanged));
+  const bool nothing = (node->dirty & kBegun) || (empty && !EmptyWhenSynced(*node)) ||
+                       (left.present.empty() && (!left.whole || unchanged));
   const bool given_up = !left.here || (left.doubtful && there && nothing);
   if (given_up) {
     left.present.Clear();
@@ -221,13 +221,16 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   return torn && WrittenAnew(*node) ? SetBeside(*node) : Status();
 }
 
+// Else one was about to write to it, for all that is known.
+bool Drive::EmptyWhenSynced(const Node& node) const { return node.ctime < synced_at_; }
+
 // It is known as it was made, without a byte: the store may have got it whole, and a file that it
-// replaces is whole. (What was empty when all was synced last is meant to be.)
+// replaces is whole.
 Status Drive::MendMade(Node* node) {
   node->dirty |= kUnsure;
   ForgetTried(node);
   PG_TRY(index_->Update(*node));
-  return node->ctime < synced_at_ ? Status() : SetBeside(*node);
+  return EmptyWhenSynced(*node) ? Status() : SetBeside(*node);
 }
 
 // Parts may have got lost in the midst of it, too; or it was written with gaps, who knows.

@@ -431,6 +431,33 @@ TEST_F(TornTest, AForgottenFileIsNotTakenForTheNextOne) {
   EXPECT_GT(forgotten, 0);
 }
 
+// A promise ends where the file is emptied; what the store has got of it, or had before, is whole.
+TEST_F(TornTest, WhatWasSyncedIsNotReplacedByWhatWasBegunAnew) {
+  const std::string synced(5000, 's');
+  int rewritten = 0;
+  for (int turn = 0; turn < 6; ++turn) {
+    const bool went_up = turn > 0;
+    PutAll("of before");
+    Open();
+    for (int i = 0; i < kRounds; ++i) {
+      ASSERT_TRUE(Read(Name(i)).ok());
+      ASSERT_TRUE(hands().Write(Name(i), synced, true).ok());
+      if (went_up) FlushAll();
+      disk_.DieAt(disk_.operations() + 1 + 4 * static_cast<std::uint64_t>(i));
+      Ignore(Write(Name(i), scan_));
+      CutPower(i + 100 * turn);
+      FlushAll();
+      const std::string there = world_.All()[Name(i)];
+      EXPECT_TRUE(there == "of before" ? !went_up : there == synced || there == scan_)
+          << went_up << " " << i << ": " << there.size() << " bytes, " << there.substr(0, 10);
+      EXPECT_TRUE(*Read(Name(i)) == there);
+      rewritten += there == synced ? 0 : 1;
+    }
+    Close();
+  }
+  EXPECT_GT(rewritten, 0);
+}
+
 // As an editor saves that removes the file first and syncs nothing; the machine dies in the midst.
 TEST_F(TornTest, AFileThatWasOnlyMadeDoesNotTakeThePlaceOfAWholeOne) {
   PutAll("of before");
