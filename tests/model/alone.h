@@ -201,6 +201,11 @@ class Alone {
         return kept.sure && kept.places.count(p) > 0;
       });
       if (touched_.count(path) == 0) return path + " has changed, and nobody touched it";
+      const bool moved = left_.count(path) > 0 &&
+                         std::any_of(now.begin(), now.end(), [&text = content](const auto& one) {
+                           return one.second == text;
+                         });
+      if (moved) continue;  // what is there now has replaced nothing
       if (whole_.count(it->second) == 0 && !synced && pieced_.count(path) == 0)
         return fmt::format("{} is whole at the store no more: {} bytes, {}", path,
                            it->second.size(), Printable(it->second.substr(0, 40)));

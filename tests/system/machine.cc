@@ -35,9 +35,9 @@ void OtherClient::Delete(const std::vector<std::string>& paths) {
   EXPECT_TRUE(failed.ok() && failed->empty());
 }
 
-Machine::Machine(Peer peer) : peer_(std::move(peer)) {
+Machine::Machine(Peer peer, const std::string& state) : peer_(std::move(peer)) {
   environment_ = {{"XDG_CONFIG_HOME", home_ / "config"},
-                  {"XDG_STATE_HOME", home_ / "state"},
+                  {"XDG_STATE_HOME", state.empty() ? home_ / "state" : state},
                   {"XDG_RUNTIME_DIR", home_ / "run"},
                   {"HOME", home_.path()}};
   for (const char* folder : {"config", "state", "run"})

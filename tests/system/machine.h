@@ -33,7 +33,8 @@ class OtherClient {
 
 class Machine {
  public:
-  explicit Machine(Peer peer);
+  // `state`: a folder of its own for it, as on a disk that the test takes away.
+  explicit Machine(Peer peer, const std::string& state = "");
   ~Machine();  // takes its mounts away, whatever happened
   Outcome Pargeter(std::vector<std::string> words, int seconds = 60);
   void AddAccount(const std::string& name, const Peer& peer);
