@@ -395,6 +395,7 @@ class Drive {
   Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
   Status LearnBeforeSending(const Job& job) EXCLUDES(tree_mutex_);
   Status Remove(Live* live) REQUIRES(tree_mutex_);
+  Status StayAway(const Node& heir) REQUIRES(tree_mutex_);
   Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
                         std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);
   Status EnsureListed(NodeId folder) EXCLUDES(tree_mutex_);
@@ -716,6 +717,7 @@ class Drive {
   DriveLimits limits_ GUARDED_BY(tree_mutex_);
   // all that is older, and what was known to be here up to that round, is on the disk
   Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;
+  std::int64_t names_synced_ GUARDED_BY(tree_mutex_) = 0;  // intents promised by a folder's fsync
   std::int64_t synced_round_ GUARDED_BY(tree_mutex_) = 0;
   bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
 

@@ -187,6 +187,7 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
     node.intent = index_->NextIntent();
     node.intent_since = node.mtime;
   }
+  PG_TRY(StayAway(node));
   const Status inserted = index_->Insert(&node);
   if (!inserted.ok()) {
     if (inserted.error().code != Code::kExists) return inserted.error();
@@ -202,6 +203,17 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
   if (node.intent != 0) Enqueue(node.id, node.intent, options_.quiet);
   TouchFolder(parent);
   return Adopt(std::move(node));
+}
+
+// Whose removal a sync of its folder has promised does not come back for what takes its name now,
+// whatever a power cut leaves of that.
+Status Drive::StayAway(const Node& heir) {
+  if (names_synced_ == 0) return {};
+  PG_ASSIGN(const auto gone, index_->FindThere(heir.parent, KeyPart(heir), false));
+  if (!gone || !gone->gone() || gone->intent > names_synced_ || gone->id == heir.id) return {};
+  PG_ASSIGN(Live * live, Get(gone->id));
+  live->node.dirty |= kForGood;
+  return Save(live);
 }
 
 // Before a folder is taken for empty, or a name for free, its listing must be known.
@@ -400,6 +412,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   node.beside.clear();
   node.ctime = options_.clock->Wall();
   if (node.there != There::kAbsent) SetThere(&node, there_parent, there_name);
+  if (target == nullptr) PG_TRY(StayAway(node));
   PG_TRY(Reconsider(node.id, false));
   PG_TRY(AddIntent(live));
   TouchFolder(parent);

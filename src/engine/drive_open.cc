@@ -360,6 +360,10 @@ Status Drive::Fsync(const OpenFilePtr& file) {
 Status Drive::FsyncFolder() {
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
+  if (index_->last_intent() != names_synced_) {
+    PG_TRY(index_->SetMeta("names_synced", std::to_string(index_->last_intent())));
+    names_synced_ = index_->last_intent();
+  }
   return SyncIndex();
 }
 

@@ -34,6 +34,9 @@ Status Drive::Recover() {
   PG_ASSIGN(const std::string round, index_->Meta("synced_round"));
   synced_round_ = std::strtoll(round.c_str(), nullptr, 10);
   index_->SetRound(synced_round_ + 1);
+  PG_ASSIGN(const std::string names, index_->Meta("names_synced"));
+  names_synced_ = std::strtoll(names.c_str(), nullptr, 10);
+  index_->SkipIntents(names_synced_);  // the numbers of later ones are higher
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
   Change change(this);
   if (power_cut) PG_TRY(RecoverFromPowerCut());
@@ -329,6 +332,7 @@ Status Drive::BringBackReplaced(const Node& torn) {
   PG_ASSIGN(auto replaced, index_->FindThere(torn.parent, KeyPart(torn), false));
   // (what a move left behind has no name)
   if (!replaced || !replaced->gone() || replaced->name.empty()) return {};
+  if (replaced->dirty & kForGood) return {};
   PG_ASSIGN(auto left, index_->Get(torn.id));
   if (left && !left->gone() && left->size == 0) {
     PG_TRY(blocks_->Drop(torn.id, Place::kPending));

@@ -10,6 +10,7 @@
 // between the trees is what the uploader has to do; `intent` orders it.
 #pragma once
 
+#include <algorithm>
 #include <cstdint>
 #include <functional>
 #include <memory>
@@ -53,7 +54,8 @@ enum class Placement : std::uint8_t {
 // was as the store has it, and what was written since has been neither closed nor synced; kEmptied:
 // opened to be written anew, moreover. kUnsure: a power cut may have taken something of it; the
 // store may have got more of it before. kOwn...: which of the attributes were set here since the
-// store has got them (with kAttributes).
+// store has got them (with kAttributes). kForGood: of what is gone; that was synced with its folder
+// before another took its name.
 enum Dirty : std::uint32_t {
   kClean = 0,
   kData = 1,
@@ -66,6 +68,7 @@ enum Dirty : std::uint32_t {
   kOwnOwner = 128,
   kOwnTime = 256,
   kOwnGroup = 512,
+  kForGood = 1024,
   kOwn = kOwnMode | kOwnOwner | kOwnGroup | kOwnTime,
   kAllData = kData | kSynced | kEmptied | kUnsure | kBegun
 };
@@ -190,6 +193,8 @@ class Index {
   Status StartIdsAbove(NodeId id);  // of nodes
   Status SkipIds(std::int64_t count);
   std::int64_t NextIntent() { return ++last_intent_; }
+  std::int64_t last_intent() const { return last_intent_; }
+  void SkipIntents(std::int64_t to) { last_intent_ = std::max(last_intent_, to); }
   Result<std::vector<Node>> Intents(std::int64_t after, int limit);
   Result<PendingSummary> Pending();
   // Bytes that wait for upload beyond those that they replace at the store, but for one node's.

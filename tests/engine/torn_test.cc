@@ -480,6 +480,24 @@ TEST_F(TornTest, AFileThatWasOnlyMadeDoesNotTakeThePlaceOfAWholeOne) {
   EXPECT_GT(back, 0);
 }
 
+// As a data base does with its journal: were it back, it would be rolled back.
+TEST_F(TornTest, WhatWasRemovedForGoodDoesNotComeBack) {
+  PutAll("of before");
+  Open();
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(hands().Remove(Name(i)).ok());
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    disk_.DieAt(disk_.operations() + 1 + 3 * static_cast<std::uint64_t>(i));
+    Ignore(Write(Name(i), scan_));
+    CutPower(i);
+    FlushAll();
+    for (const auto& [path, text] : world_.All())
+      if (path.find(Name(i)) == 0 && (path == Name(i) || path[Name(i).size()] == ' ')) {
+        EXPECT_NE(text, "of before") << path;
+      }
+  }
+}
+
 // Nothing waits of it: its only copy is here.
 TEST_F(TornTest, AFileThatIsOnlyHereIsSyncedByAReader) {
   Open();

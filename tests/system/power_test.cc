@@ -58,7 +58,12 @@ class PulledDisk {
   bool works = false;
 
  private:
-  const TemporaryFolder folder_{"/dev/shm"};
+  static std::string Roomy() {
+    std::error_code failed;
+    const auto room = fs::space("/dev/shm", failed);
+    return !failed && room.available > (2ull << 30) ? "/dev/shm" : "/tmp";
+  }
+  const TemporaryFolder folder_{Roomy()};
 };
 
 // One that is made, saved, emptied and removed as a whole. Which contents it may have after a cut:
@@ -217,6 +222,11 @@ class Base {
     const std::string label(static_cast<std::size_t>(number_ * 37 % 2000), 'l');
     if (!Open() || !Do(fmt::format("insert into sheets values ({}, '{}')", number_ + 1, label)))
       return false;
+    // (that its folder could not be opened any more, to be synced, is no error to it)
+    const int folder =
+        ::open(fs::path(path_).parent_path().c_str(), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+    if (folder < 0) return false;
+    ::close(folder);
     ++number_;
     return number_ % 50 != 0 || Close();
   }
@@ -284,12 +294,18 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
     disk_ = std::make_unique<PulledDisk>(disk);
     if (!disk_->works) GTEST_SKIP() << "no " << disk << " can be had here";
     const bool objects = std::string(store) == "Objects";
+    std::vector<std::string> more = {"--hold-deletions", "off"};
+    if ((Seed() + (objects ? 0 : 1)) % 2 == 0) {  // the cache has a disk of its own
+      cache_disk_ = std::make_unique<PulledDisk>(disk);
+      ASSERT_TRUE(cache_disk_->works);
+      more.insert(more.end(), {"--cache-at", cache_disk_->At() + "/cache"});
+    }
     const Peer peer = objects ? StartStandin() : StartDriveStandin("drive");
     if (!objects) {
       ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("sheets", {}, nullptr).ok());
     }
     machine_ = std::make_unique<Machine>(peer, disk_->At() + "/state");
-    machine_->AddDrive(objects ? peer.bucket + "/sheets" : "sheets", {"--hold-deletions", "off"});
+    machine_->AddDrive(objects ? peer.bucket + "/sheets" : "sheets", more);
     machine_->Mount();
     for (std::size_t i = 0; i < kFiles; ++i) {
       files_.push_back(
@@ -309,6 +325,7 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
   void TearDown() override {
     machine_.reset();
     disk_.reset();
+    cache_disk_.reset();
     ::umount2("/proc/sys/kernel/random/boot_id", MNT_DETACH);
   }
   static std::uint64_t FromEnvironment(const char* name, std::uint64_t otherwise) {
@@ -326,9 +343,12 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
   void WriteSomeBack(std::mt19937_64* dice) {
     std::error_code failed;
     std::vector<std::string> all;
-    for (fs::recursive_directory_iterator it(disk_->At() + "/state", failed), end;
-         !failed && it != end; it.increment(failed))
-      if (it->is_regular_file(failed)) all.push_back(it->path());
+    for (const PulledDisk* disk : {disk_.get(), cache_disk_.get()}) {
+      if (disk == nullptr) continue;
+      for (fs::recursive_directory_iterator it(disk->At(), failed), end; !failed && it != end;
+           it.increment(failed))
+        if (it->is_regular_file(failed)) all.push_back(it->path());
+    }
     if (all.empty()) return;
     const int fd = ::open(all[(*dice)() % all.size()].c_str(), O_RDONLY | O_CLOEXEC);
     if (fd >= 0) ::fdatasync(fd);
@@ -363,6 +383,7 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
     std::this_thread::sleep_for(std::chrono::milliseconds(200 + dice_() % 2500));
     ::kill(daemon, SIGKILL);
     disk_->Pull();
+    if (cache_disk_) cache_disk_->Pull();
     stop = true;
     for (std::thread& thread : threads) thread.join();
     for (auto& ledger : ledgers_) ledger->Close();
@@ -370,8 +391,11 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
   }
   void StartAgain() {
     RunCommand({"umount", "-l", machine_->At()}, "", 20);
-    ASSERT_TRUE(Eventually([&] { return disk_->Unmount(); }));
-    ASSERT_TRUE(disk_->Mount());
+    for (PulledDisk* disk : {disk_.get(), cache_disk_.get()}) {
+      if (disk == nullptr) continue;
+      ASSERT_TRUE(Eventually([&] { return disk->Unmount(); }));
+      ASSERT_TRUE(disk->Mount());
+    }
     NewBoot();
     SetFault(machine_->peer(), "");
     machine_->Mount();
@@ -387,7 +411,7 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
 
   static constexpr std::size_t kFiles = 8, kLedgers = 2;
   const TemporaryFolder folder_;
-  std::unique_ptr<PulledDisk> disk_;
+  std::unique_ptr<PulledDisk> disk_, cache_disk_;
   std::unique_ptr<Machine> machine_;
   std::vector<std::unique_ptr<WholeFile>> files_;
   std::vector<std::unique_ptr<Ledger>> ledgers_;
