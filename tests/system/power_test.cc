@@ -430,7 +430,7 @@ INSTANTIATE_TEST_SUITE_P(Disks, PowerTest,
 
 TEST_P(PowerTest, WhatWasSyncedIsThereAndWhatWasWholeIsWhole) {
   using Now = std::chrono::steady_clock;
-  const auto end = Now::now() + std::chrono::seconds(FromEnvironment("PARGETER_STORM_SECONDS", 10));
+  const auto end = Now::now() + std::chrono::seconds(FromEnvironment("PARGETER_STORM_SECONDS", 5));
   int rounds = 0, kept = 0;
   for (; Now::now() < end || rounds == 0; ++rounds) {
     SCOPED_TRACE(fmt::format("seed {} round {}", Seed(), rounds + 1));
