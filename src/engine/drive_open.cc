@@ -360,11 +360,11 @@ Status Drive::Fsync(const OpenFilePtr& file) {
 Status Drive::FsyncFolder() {
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
-  if (index_->last_intent() != names_synced_) {
-    PG_TRY(index_->SetMeta("names_synced", std::to_string(index_->last_intent())));
-    names_synced_ = index_->last_intent();
-  }
-  return SyncIndex();
+  const std::int64_t names = index_->last_intent();
+  if (names != names_synced_) PG_TRY(index_->SetMeta("names_synced", std::to_string(names)));
+  PG_TRY(SyncIndex());
+  names_synced_ = names;
+  return {};
 }
 
 void Drive::Release(const OpenFilePtr& file) {

@@ -234,7 +234,7 @@ TEST_F(JoinedDriveTest, ACrashLosesNothingOfAnyPart) {
   ASSERT_EQ(
       machine_->Shell("for p in archive herbarium personal; do echo $p > $p/new; done").exit_code,
       0);
-  ASSERT_EQ(::kill(machine_->DaemonPid(), SIGKILL), 0);
+  ASSERT_TRUE(machine_->KillDaemon());
   SetFault(curator_, "");
   EXPECT_TRUE(Eventually([&] {
     return machine_->Pargeter({"unmount", "sheets", "--if-dead"}).exit_code == 0 &&

@@ -124,6 +124,11 @@ pid_t Machine::DaemonPid() {
   return json["drives"][0]["pid"];
 }
 
+bool Machine::KillDaemon() {
+  const pid_t pid = DaemonPid();
+  return pid > 1 && ::kill(pid, SIGKILL) == 0;
+}
+
 Outcome Machine::Shell(const std::string& line, int seconds) {
   return RunCommand({"/bin/sh", "-c", "cd '" + At() + "' && " + line}, "", seconds, environment_);
 }

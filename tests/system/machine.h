@@ -3,6 +3,7 @@
 
 #include <gtest/gtest.h>
 
+#include <cstdlib>
 #include <filesystem>
 #include <map>
 #include <memory>
@@ -14,6 +15,10 @@
 
 namespace pargeter::test {
 
+inline std::uint64_t FromEnvironment(const char* name, std::uint64_t otherwise) {
+  const char* given = std::getenv(name);
+  return given ? std::strtoull(given, nullptr, 10) : otherwise;
+}
 inline bool FuseWorks() { return ::access("/dev/fuse", R_OK | W_OK) == 0; }
 
 // Text in, text out, past any mount: the other client.
@@ -47,7 +52,8 @@ class Machine {
     return home_.path() + "/sheets" + (path.empty() ? "" : "/" + path);
   }
   std::string Home(const std::string& path) const { return home_.path() + "/" + path; }
-  pid_t DaemonPid();
+  pid_t DaemonPid();  // -1 if none is known, and nothing may be sent to that
+  bool KillDaemon();
   // Runs a shell line in the mount, at most `seconds`.
   Outcome Shell(const std::string& line, int seconds = 60);
   const Peer& peer() const { return peer_; }

@@ -255,7 +255,7 @@ TEST_F(MountTest, AnUploadInPartsGoesOnAfterAKill) {
     return parts;
   };
   ASSERT_TRUE(Eventually([&] { return parts_up() >= 4; }));
-  ::kill(machine_->DaemonPid(), SIGKILL);
+  ASSERT_TRUE(machine_->KillDaemon());
   SetFault(machine_->peer(), "");
   ASSERT_TRUE(Eventually([&] { return IsDead(); }));
   Requests();

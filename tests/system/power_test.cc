@@ -33,6 +33,7 @@ namespace fs = std::filesystem;
 
 constexpr unsigned long kShutDown = _IOR('X', 125, std::uint32_t);  // of ext4 and XFS alike
 constexpr std::uint32_t kWithoutFlush = 2;
+constexpr const char* kBootId = "/proc/sys/kernel/random/boot_id";
 
 // A file system in a file.
 class PulledDisk {
@@ -44,7 +45,13 @@ class PulledDisk {
     works = made.exit_code == 0 && Mount();
   }
   ~PulledDisk() { RunCommand({"umount", "-l", At()}, "", 20); }
-  bool Mount() { return RunCommand({"mount", "-o", "loop", Image(), At()}, "", 30).exit_code == 0; }
+  bool Mount() {  // (another test may have taken the loop device meanwhile)
+    return Eventually(
+        [&] {
+          return RunCommand({"mount", "-o", "loop", Image(), At()}, "", 30).exit_code == 0;
+        },
+        5);
+  }
   // Nobody may have a file open there any more.
   bool Unmount() { return RunCommand({"umount", At()}, "", 30).exit_code == 0; }
   void Pull() {
@@ -287,9 +294,8 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
         ::mount(nullptr, "/", nullptr, MS_REC | MS_PRIVATE, nullptr) != 0)
       GTEST_SKIP() << "only root can have a disk of its own";
     NewBoot();
-    if (::mount((folder_ / "boot").c_str(), "/proc/sys/kernel/random/boot_id", nullptr, MS_BIND,
-                nullptr) != 0)
-      GTEST_SKIP() << "no other boot can be had here";
+    other_boot_ = ::mount((folder_ / "boot").c_str(), kBootId, nullptr, MS_BIND, nullptr) == 0;
+    if (!other_boot_) GTEST_SKIP() << "no other boot can be had here";
     const auto [disk, store] = GetParam();
     disk_ = std::make_unique<PulledDisk>(disk);
     if (!disk_->works) GTEST_SKIP() << "no " << disk << " can be had here";
@@ -326,11 +332,7 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
     machine_.reset();
     disk_.reset();
     cache_disk_.reset();
-    ::umount2("/proc/sys/kernel/random/boot_id", MNT_DETACH);
-  }
-  static std::uint64_t FromEnvironment(const char* name, std::uint64_t otherwise) {
-    const char* given = std::getenv(name);
-    return given ? std::strtoull(given, nullptr, 10) : otherwise;
+    if (other_boot_) ::umount2(kBootId, MNT_DETACH);
   }
   static std::uint64_t Seed() { return FromEnvironment("PARGETER_STORM_SEED", 1); }
   void NewBoot() { WriteAll(folder_ / "boot", fmt::format("boot-{}-{}\n", Seed(), ++boots_)); }
@@ -379,9 +381,8 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
         std::this_thread::sleep_for(std::chrono::milliseconds(dice() % 100));
       }
     });
-    const pid_t daemon = machine_->DaemonPid();
     std::this_thread::sleep_for(std::chrono::milliseconds(200 + dice_() % 2500));
-    ::kill(daemon, SIGKILL);
+    EXPECT_TRUE(machine_->KillDaemon());
     disk_->Pull();
     if (cache_disk_) cache_disk_->Pull();
     stop = true;
@@ -417,6 +418,7 @@ class PowerTest : public testing::TestWithParam<std::tuple<const char*, const ch
   std::vector<std::unique_ptr<Ledger>> ledgers_;
   std::vector<std::unique_ptr<Base>> bases_;
   std::mt19937_64 dice_{Seed()};
+  bool other_boot_ = false;
   int boots_ = 0;
 };
 

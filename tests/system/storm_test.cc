@@ -226,10 +226,6 @@ class StormTest : public testing::TestWithParam<const char*> {
       workers_.back()->Begin();
     }
   }
-  static std::uint64_t FromEnvironment(const char* name, std::uint64_t otherwise) {
-    const char* given = std::getenv(name);
-    return given ? std::strtoull(given, nullptr, 10) : otherwise;
-  }
   static std::uint64_t Seed() { return FromEnvironment("PARGETER_STORM_SEED", 1); }
 
   void BadWeather() {
@@ -274,7 +270,7 @@ class StormTest : public testing::TestWithParam<const char*> {
       if (dice_() % 2 == 0) continue;
       killed[i] = true;
       ++kills_;
-      ::kill(machines_[i]->DaemonPid(), SIGKILL);
+      EXPECT_TRUE(machines_[i]->KillDaemon());
     }
     stop = true;
     for (std::thread& thread : threads) thread.join();

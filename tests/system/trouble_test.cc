@@ -129,6 +129,7 @@ TEST_F(MountInTrouble, AProcessThatIsDyingKeepsNobodyFromMounting) {
   MountAll();
   machine_->Shell("echo fern > fern");
   const pid_t daemon = machine_->DaemonPid();
+  ASSERT_GT(daemon, 1);
   ::kill(daemon, SIGSTOP);
   Background mount({ProgramFolder() + "/pargeter", "mount", "sheets", "--detach"},
                    machine_->environment(), machine_->Home("said"));
@@ -304,7 +305,7 @@ TEST_F(MountInTrouble, TheDoctorNamesWhatACrashLeft) {
   MountAll();
   const Outcome well = machine_->Pargeter({"doctor"});
   EXPECT_EQ(well.exit_code, 0) << well.out << well.err;
-  ::kill(machine_->DaemonPid(), SIGKILL);
+  ASSERT_TRUE(machine_->KillDaemon());
   ASSERT_TRUE(Eventually([&] { return !StatusOf()["running"].get<bool>(); }));
   const Outcome ill = machine_->Pargeter({"--json", "doctor"});
   EXPECT_EQ(ill.exit_code, 1);
