@@ -66,6 +66,7 @@ struct DriveOptions : DriveLimits {
   Duration hold_quiet{2000};        // deletions go so long after the last of a sweep
   Duration may_be_late{3000};       // a request without an answer may still reach the store so long
   Duration copy_patience{120000};   // who has a copy made at the store waits so long for it
+  Duration open_patience{300'000};  // a small file held open for writing goes up about as often
   Duration watch_every{10000};      // between looks after what is visited, fetched and written
   Duration leftover_for{3600'000};  // an old short-lived object goes if it stays unchanged so long
   bool read_only = false;
@@ -283,7 +284,10 @@ class Drive {
     bool fresh_pages = false;
     Steady last_write{};
     std::uint64_t synced_generation = 0;  // as of the last fsync
-    Cancel upload;                        // an upload under way, ended by the next write
+    Cancel upload;                        // an upload under way, ended by a write to what it takes
+    std::uint64_t upload_end = 0;         // what it takes ends here
+    std::uint64_t upload_of = 0;          // the last generation in which that is the same
+    Steady held_since{};                  // an upload waits since then, as it is open for writing
     bool doubtful = false;                // an undone change may still be in it
     bool drop_when_closed = false;        // asked to be evicted while it was open
   };
@@ -461,7 +465,8 @@ class Drive {
       REQUIRES(content->mu);
   Status AddZeros(Content* content, std::uint64_t end) REQUIRES(content->mu);
   bool FreeForWriting(std::uint64_t bytes) EXCLUDES(tree_mutex_);
-  Status Grew(const OpenFilePtr& file, std::uint64_t end) EXCLUDES(tree_mutex_);
+  Status Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end)
+      EXCLUDES(tree_mutex_);
   Status SaveContent(Live* live, Content* content, bool confirmed = false) REQUIRES(tree_mutex_);
   void SaveWritten() EXCLUDES(tree_mutex_);
   Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
@@ -558,6 +563,7 @@ class Drive {
   Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<std::optional<Blocker>> BlockerOf(const Node& node) REQUIRES(tree_mutex_);
   static bool Goes(const Node& node);
+  bool IsBeingWritten(Live* live) const REQUIRES(tree_mutex_);
   bool IsToBeTakenBack(const Node& node) const;
   Result<std::optional<Blocker>> MoveAbove(NodeId up) REQUIRES(tree_mutex_);
   Result<std::optional<Blocker>> MoveAboveTried(const Node& node) REQUIRES(tree_mutex_);

@@ -154,7 +154,7 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     }
     content->unsaved = content->written = true;
   }
-  PG_TRY(Grew(file, end));
+  PG_TRY(Grew(file, offset, end));
   return wrote;
 }
 
@@ -164,7 +164,8 @@ Status Drive::SetLength(Content* content) {
   return options_.disk->Truncate(content->fd.get(), content->size);
 }
 
-Status Drive::Grew(const OpenFilePtr& file, std::uint64_t end) {
+// Changed from `begin` on, at the most; at least as long as `end`.
+Status Drive::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end) {
   const Lock tree(tree_mutex_);
   const auto it = live_.find(file->id);
   if (it == live_.end()) return {};
@@ -177,10 +178,14 @@ Status Drive::Grew(const OpenFilePtr& file, std::uint64_t end) {
   live.node.size = std::max(live.node.size, end);
   live.node.mtime = live.node.ctime = options_.clock->Wall();
   live.node.copy_of.clear();
+  const bool behind = begin >= live.upload_end && live.upload_of == live.node.generation;
   ++live.node.generation;
   live.unsaved = true;
   live.last_write = options_.clock->Now();
-  if (live.upload) live.upload->Cancel();
+  if (live.upload && behind)
+    live.upload_of = live.node.generation;
+  else if (live.upload)
+    live.upload->Cancel();
   return {};
 }
 
@@ -250,16 +255,17 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
   Content* content = file->content.get();
   const std::uint64_t end = offset + size;
   Status done;
-  std::uint64_t size_now = 0;
+  std::uint64_t size_before = 0, size_now = 0;
   {
     const Lock lock(content->mu);
     content->WaitForFilling();
+    size_before = content->size;
     if (punch || zero) done = WriteZeros(content, offset, std::min(end, content->size));
     if (done.ok() && !keep_size && end > content->size) done = AddZeros(content, end);
     size_now = content->size;
     content->unsaved = content->written = true;
   }
-  PG_TRY(Grew(file, size_now));
+  PG_TRY(Grew(file, std::min(offset, size_before), size_now));
   return done;
 }
 

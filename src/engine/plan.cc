@@ -6,6 +6,7 @@
 #include <cstdlib>
 
 #include "base/text.h"
+#include "base/units.h"
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
@@ -14,7 +15,10 @@
 namespace pargeter {
 
 namespace {
-constexpr Duration kOpenQuiet(30000);  // a file held open for writing goes up after so long a rest
+// A file held open for writing goes up after so long a rest.
+constexpr Duration kOpenRest(30000), kShortRest(1000), kMostPatience(3600'000);
+constexpr std::uint64_t kPatienceFor = 64 * kMiB;  // as long again for each
+constexpr std::uint64_t kAnywhere = ~0ull;
 constexpr int kLongestChain = 1000;
 constexpr std::string_view kAside = "aside-";
 }  // namespace
@@ -67,9 +71,7 @@ Status Drive::PlanJob(Job* job) {
     else
       respelled_.erase(node.id);
   }
-  // (whoever has a copy made is waiting for it)
-  if (!node.gone() && node.copy_of.empty() && live->writers > 0 &&
-      options_.clock->Now() - live->last_write < kOpenQuiet) {
+  if (IsBeingWritten(live)) {
     wait(Duration(1000));
     return {};
   }
@@ -83,8 +85,12 @@ Status Drive::PlanJob(Job* job) {
     }
   }
   live->upload = job->cancel;  // under way: whoever wants its place waits
+  live->upload_of = node.generation;
+  live->upload_end = kAnywhere;
+  live->held_since = {};
   if (node.gone()) return {};
   PG_TRY(PlanPlace(job, live));
+  if (job->content && node.copy_of.empty()) live->upload_end = job->size;
   if (!goes) return {};
   if (node.tried_parent == job->parent && node.tried_name == job->key) return {};
   if (node.tried_parent != kNoNode) return PlanTakingBack(job, live);
@@ -93,6 +99,24 @@ Status Drive::PlanJob(Job* job) {
   PG_TRY(Save(live));
   // what stands under a name that nobody sees is not forgotten, not even in a power cut
   return job->aside ? SyncIndex() : Status();
+}
+
+// Held open for writing, and without the rest in which it would go up. After a while a short one
+// will do, and then none: what is written behind that which goes up, as to a log, lets it. It goes
+// up as a whole each time: a large one is waited for longer.
+bool Drive::IsBeingWritten(Live* live) const {
+  const Node& node = live->node;
+  // (whoever has a copy made is waiting for it)
+  if (node.gone() || !node.copy_of.empty() || live->writers == 0) return false;
+  const Steady now = options_.clock->Now();
+  if (live->held_since == Steady{}) live->held_since = now;
+  const auto times = 1 + static_cast<std::int64_t>(node.size / kPatienceFor);
+  const Duration patience = std::min(options_.open_patience * times, kMostPatience);
+  const auto held = now - live->held_since;
+  const Duration rest = held < patience       ? kOpenRest
+                        : held < 2 * patience ? kShortRest
+                                              : Duration(0);
+  return now - live->last_write < rest;
 }
 
 bool Drive::Goes(const Node& node) {

@@ -206,7 +206,8 @@ Result<Entry> Drive::SendContent(Job* job) {
 Status Drive::JournalSent(const Job& job, const std::string& mark) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job.id));
-  if (live->node.generation != job.node.generation)
+  const std::uint64_t now = live->node.generation;
+  if (now != job.node.generation && now != live->upload_of)
     return Error(Code::kCancelled, "it was changed while it went up");
   live->node.upload = WithSent(job.node.upload, job.Place(), mark);
   PG_TRY(Save(live));

@@ -59,6 +59,7 @@ class Stage {
     o.leftover_for = Duration(0);
     o.patience = Duration(5000);
     o.copy_patience = Duration(500);
+    o.open_patience = Duration(5);
     o.hold_quiet = Duration(1);
     if (options_.hold) o.hold_files = 1, o.hold_share = 0;
     o.retry_pause = Duration(2);

@@ -43,6 +43,7 @@ class DriveTest : public testing::Test {
     o.retry_pause = retry_pause_;
     o.trial_pause = trial_pause_;
     o.copy_patience = copy_patience_;
+    o.open_patience = open_patience_;
     o.watch_every = watch_every_;
     o.may_be_late = may_be_late_;
     o.disk = &disk_;
@@ -152,7 +153,8 @@ class DriveTest : public testing::Test {
   const Clock* clock_ = &SystemClock();
   Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
       trial_pause_ = DriveOptions().trial_pause, copy_patience_ = DriveOptions().copy_patience,
-      watch_every_ = DriveOptions().watch_every, may_be_late_ = DriveOptions().may_be_late;
+      open_patience_ = DriveOptions().open_patience, watch_every_ = DriveOptions().watch_every,
+      may_be_late_ = DriveOptions().may_be_late;
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;

@@ -14,6 +14,7 @@
 #include "base/digest.h"
 #include "base/mutex.h"
 #include "base/text.h"
+#include "net/cancel.h"
 #include "provider/provider.h"
 
 namespace pargeter::test {
@@ -43,6 +44,7 @@ struct FakeWorld {
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
   std::function<void(const std::string&)> on_write;    // before a file's bytes are taken
+  std::function<void(const std::string&)> on_part;     // before one part of them is
   std::function<void(const std::string&)> on_remove;   // before one file is removed
   std::function<void(const std::string&)> on_look;     // before it is said what is there
   std::function<void()> on_copied;                     // before the answer to a copy is given
@@ -288,11 +290,15 @@ class FakeStore : public Provider {
     return spoilt ? Status(Error(Code::kDamaged, "not its digest")) : Status();
   }
   Result<Entry> Write(const std::string& path, WriteSource* source, const Attributes& attributes,
-                      const Precondition& only_if, const Cancel&) override {
+                      const Precondition& only_if, const Cancel& cancel) override {
     std::string body(source->Size(), '\0');
     PG_ASSIGN(const std::size_t n, source->Read(body.data(), body.size(), 0));
     body.resize(n);
-    if (w_.on_write) w_.on_write(path);
+    if (w_.on_write) {
+      w_.on_write(path);
+      // (who calls off without that may be too late)
+      if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "called off");
+    }
     const Lock lock(w_.mutex);
     PG_TRY(Ask("write " + path));
     if (path == w_.forbid) return Error(Code::kPermission, "not allowed");
@@ -333,6 +339,7 @@ class FakeStore : public Provider {
     std::string body(part->Size(), '\0');
     PG_ASSIGN(const std::size_t n, part->Read(body.data(), body.size(), 0));
     body.resize(n);
+    if (w_.on_part) w_.on_part(upload.path);
     const Lock lock(w_.mutex);
     PG_TRY(Ask("write-part " + upload.path));
     const auto it = w_.uploads.find(upload.id);
