@@ -72,7 +72,7 @@ Status Drive::PlanJob(Job* job) {
       respelled_.erase(node.id);
   }
   if (IsBeingWritten(live)) {
-    wait(Duration(1000));
+    wait(std::min(Duration(1000), options_.open_patience));
     return {};
   }
   if (goes && !job->aside && node.there == There::kAbsent) {

@@ -63,6 +63,9 @@ class Alone {
       case Step::kRefresh:
         Ignore(stage_.drive(0)->Refresh());
         return "";
+      case Step::kHold:
+        stage_.Hold(step);
+        return "";
       case Step::kEvict:
         Ignore(stage_.drive(0)->Evict({kRootId}, {}));
         return "";
@@ -365,6 +368,7 @@ class Alone {
     stage_.world_.FailAt(0, 0);
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
+    stage_.LetGo(0);
     if (auto s = stage_.drive(0)->ReleaseDeletions(); !s.ok()) return s.error().what;
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();

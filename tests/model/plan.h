@@ -43,6 +43,7 @@ struct Step {
     kCopy,  // of `to`
     kPunch,
     kMode,
+    kHold,  // open for writing, until the next: what is patched there is so through it
     kKinds
   };
   Kind kind = kRead;

@@ -75,7 +75,21 @@ class Stage {
     drive_[who]->Start(nullptr);
     return {};
   }
-  void Close(int who) { drive_[who].reset(); }
+  void Close(int who) {
+    LetGo(who);
+    drive_[who].reset();
+  }
+  void Hold(const Step& s) {
+    LetGo(s.who);
+    const auto id = hands(s.who).Find(s.path);
+    if (!id.ok()) return;
+    auto opened = drive_[s.who]->OpenNode(*id, Drive::Intent::kWrite);
+    if (opened.ok()) held_[s.who] = std::move(*opened);
+  }
+  void LetGo(int who) {
+    if (held_[who]) drive_[who]->Release(held_[who]->file);
+    held_[who].reset();
+  }
   Drive* drive(int who) { return drive_[who].get(); }
   Hands hands(int who) { return Hands(drive_[who].get()); }
   void NewBoot() { ++boot_; }
@@ -104,7 +118,7 @@ class Stage {
       case Step::kSyncedWrite:
         return hand.Write(s.path, ContentOf(s), true);
       case Step::kPatch:
-        return hand.Patch(s.path, ContentOf(s), s.n % 5000);
+        return Patch(s);
       case Step::kCopy:
         return hand.Copy(s.to, s.path);
       case Step::kMode:
@@ -124,6 +138,15 @@ class Stage {
       default:
         return {};
     }
+  }
+  // By who has it open, if somebody has, and says that it is well, as a close does.
+  Status Patch(const Step& s) {
+    Hands hand = hands(s.who);
+    const auto& held = held_[s.who];
+    PG_ASSIGN(const NodeId id, hand.Find(s.path));
+    if (!held || held->file->id != id) return hand.Patch(s.path, ContentOf(s), s.n % 5000);
+    PG_TRY(hand.Put(held->file, ContentOf(s), s.n % 5000));
+    return drive_[s.who]->Flush(held->file);
   }
   // Everything is up and both sides agree.
   std::string Settle(int who) {
@@ -182,6 +205,7 @@ class Stage {
  private:
   const Options options_;
   std::unique_ptr<Drive> drive_[2];
+  std::optional<Drive::Opened> held_[2];
   int boot_ = 1;
 };
 

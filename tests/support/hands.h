@@ -160,13 +160,13 @@ class Hands {
     }
     return out;
   }
-
- private:
   Status Put(const OpenFilePtr& file, const std::string& text, std::uint64_t offset) {
     for (std::size_t at = 0; at < text.size(); at += 100000)
       PG_TRY(drive_.Write(file, std::string_view(text).substr(at, 100000), offset + at, false));
     return {};
   }
+
+ private:
   Status CopyInto(const Drive::Opened& source, NodeId parent, const std::string& name) {
     PG_ASSIGN(const auto target,
               drive_.Create(parent, name, 0644, 0, 0, false, Drive::Intent::kTruncate));
