@@ -330,6 +330,7 @@ class Drive {
   Status ClaimCache() REQUIRES(tree_mutex_);
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
   Status RecoverWaiting(bool power_cut) REQUIRES(tree_mutex_);
+  Status ForgetLostLocal() REQUIRES(tree_mutex_);
   Status RecoverHeld() REQUIRES(tree_mutex_);
   struct Remains;
   Result<Remains> LookAtPending(const Node& node, bool power_cut) REQUIRES(tree_mutex_);

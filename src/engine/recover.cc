@@ -101,6 +101,18 @@ Status Drive::RecoverWaiting(bool power_cut) {
       PG_TRY(blocks_->Drop(id, Place::kPending));
     }
   }
+  return power_cut ? ForgetLostLocal() : Status();
+}
+
+// What is only here waits for nothing, and may have lost its file all the same.
+Status Drive::ForgetLostLocal() {
+  PG_ASSIGN(const auto held, index_->AllOnDisk());
+  for (const auto& [id, bytes] : held) {
+    if (blocks_->Has(id, Place::kPending) || blocks_->Has(id, Place::kCache)) continue;
+    PG_ASSIGN(auto node, index_->Get(id));
+    if (node && (node->dirty & kData) && node->intent == 0 && !node->gone())
+      PG_TRY(MendPending(&*node, true));
+  }
   return {};
 }
 

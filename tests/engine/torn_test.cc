@@ -498,6 +498,27 @@ TEST_F(TornTest, WhatWasRemovedForGoodDoesNotComeBack) {
   }
 }
 
+// As on any disk: it is gone, or what is left of it can be read. And it goes on so.
+TEST_F(TornTest, WhatIsLostOfAFileThatIsOnlyHereIsNotShown) {
+  Open();
+  ASSERT_TRUE(hands().MakeFolder("scratch").ok());
+  FlushAll();
+  ASSERT_TRUE(drive_->Place(IdOf("scratch"), Placement::kLocal).ok());
+  int lost = 0;
+  for (int i = 0; i < kRounds; ++i) {
+    const std::string path = "scratch/" + Name(i);
+    ASSERT_TRUE(Write(path, scan_).ok());
+    LoseTheRest(i);
+    for (const std::string& name : Names("scratch")) EXPECT_TRUE(Read("scratch/" + name).ok());
+    if (IdOf(path) == kNoNode) ++lost;
+    ASSERT_TRUE(Write(path, scan_).ok());
+    EXPECT_TRUE(*Read(path) == scan_);
+  }
+  EXPECT_GT(lost, 0);
+  ASSERT_TRUE(drive_->Place(IdOf("scratch"), Placement::kNone).ok());
+  FlushAll();
+}
+
 // Nothing waits of it: its only copy is here.
 TEST_F(TornTest, AFileThatIsOnlyHereIsSyncedByAReader) {
   Open();

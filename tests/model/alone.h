@@ -55,13 +55,17 @@ class Alone {
         Ignore(stage_.hands(0).Read(step.path));
         return "";
       case Step::kFlush:
-        Ignore(stage_.drive(0)->Flush(Duration(2000)));
+        if (stage_.drive(0)->Flush(Duration(2000)).ok()) NoteLocal();
         return "";
       case Step::kSyncFolder:
         if (stage_.drive(0)->FsyncFolder().ok()) StayHere();
         return "";
       case Step::kRefresh:
         Ignore(stage_.drive(0)->Refresh());
+        return "";
+      case Step::kPlace:
+        placed_ = true;
+        stage_.Place(step);
         return "";
       case Step::kHold:
         stage_.Hold(step);
@@ -190,8 +194,10 @@ class Alone {
   // Of what was at the store when the power went: that nobody touched is there still, and nothing
   // whole has become something torn or empty, unless that has synced bytes in it, or was changed in
   // place: such changes get lost one by one, as on any disk.
-  std::string Destroyed(const std::map<std::string, std::string>& store_before) {
-    const auto now = stage_.AtTheStore();
+  std::string Destroyed(const std::map<std::string, std::string>& store_before,
+                        const std::map<std::string, std::string>& tree) {
+    auto now = stage_.AtTheStore();
+    if (placed_) now.insert(tree.begin(), tree.end());  // what is only here is not gone
     for (const auto& [path, content] : store_before) {
       if (path.find(".pargeter-scratch-") != std::string::npos) continue;
       const auto it = now.find(path);
@@ -221,6 +227,23 @@ class Alone {
     for (Kept& kept : kept_)
       for (const auto& [path, content] : model_.files)
         if (content == kept.content) kept.places = {path};
+  }
+
+  // What came down from the store to be only here is synced, and is nowhere else.
+  void NoteLocal() {
+    const auto store = stage_.AtTheStore();
+    for (const auto& [path, content] : store) been_there_.insert(content);
+    if (!placed_) return;
+    for (const auto& [path, content] : model_.files) {
+      if (path.back() == '/' || been_there_.count(content) == 0 || pieced_.count(path) > 0)
+        continue;
+      const auto id = stage_.hands(0).Find(path);
+      const auto state = id.ok() ? stage_.drive(0)->State(*id) : id.error();
+      if (!state.ok()) continue;
+      const Node& node = state->node;
+      if (node.effective == Placement::kLocal && node.there == There::kAbsent && node.intent == 0)
+        kept_.push_back({content, {path}, true});
+    }
   }
 
   std::string OpenAgain() {
@@ -275,7 +298,7 @@ class Alone {
                                          ? tree->at(*kept.places.begin()).substr(0, 20)
                                          : std::string("nothing")));
     }
-    if (auto why = Destroyed(store_before); !why.empty()) return why;
+    if (auto why = Destroyed(store_before, *tree); !why.empty()) return why;
     kept_.clear();
     touched_.clear();
     left_.clear();
@@ -369,6 +392,7 @@ class Alone {
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
     stage_.LetGo(0);
+    if (auto s = stage_.ForgetRules(0); !s.ok()) return s.error().what;
     if (auto s = stage_.drive(0)->ReleaseDeletions(); !s.ok()) return s.error().what;
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();
@@ -401,7 +425,8 @@ class Alone {
   PlainTree model_;
   std::vector<Kept> kept_;
   std::set<std::string> whole_, touched_, left_, pieced_;
-  bool power_cut_ = false;
+  std::set<std::string> been_there_;  // at the store, at some time
+  bool power_cut_ = false, placed_ = false;
   std::uint64_t cuts_ = 0;
   std::mt19937_64 dice_{options_.seed};
   std::uint64_t operations_before_ = 0, disk_operations_ = 0, requests_ = 0;

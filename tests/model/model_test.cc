@@ -76,6 +76,31 @@ TEST(Model, PowerCuts) {
       "power", 12, 30,
       With(kBusy, {{Step::kPowerCut, 4}, {Step::kSyncedWrite, 8}, {Step::kSyncFolder, 4}}), o);
 }
+TEST(Model, PlacesAndPowerCuts) {
+  Options o;
+  o.watch_power = true;
+  PlayMany<Alone>("places", 8, 40,
+                  With(kBusy, {{Step::kPlace, 6},
+                               {Step::kFlush, 6},
+                               {Step::kPowerCut, 3},
+                               {Step::kKill, 2},
+                               {Step::kSyncedWrite, 6},
+                               {Step::kSyncFolder, 2}}),
+                  o);
+}
+TEST(Model, TwoMachinesThatKeepSomeToThemselves) {
+  Options o;
+  Weights w = With(kBusy, {{Step::kPatch, 0},
+                           {Step::kResize, 0},
+                           {Step::kCheck, 0},
+                           {Step::kPlace, 5},
+                           {Step::kKill, 2},
+                           {Step::kOutsidePut, 5},
+                           {Step::kOutsideErase, 2},
+                           {Step::kRefresh, 4},
+                           {Step::kFlush, 4}});
+  PlayMany<Together>("together places", 4, 40, w, o, 2);
+}
 TEST(Model, DiskFaults) {
   Options o;
   o.disk_faults = 0.01;

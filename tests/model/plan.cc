@@ -14,7 +14,7 @@ constexpr const char* kNames[Step::kKinds] = {
     "move",    "folder",       "rmdir",         "check",   "flush",     "sync-folder",
     "refresh", "evict",        "restart",       "kill",    "power-cut", "offline",
     "online",  "outside-put",  "outside-erase", "release", "drop",      "copy",
-    "punch",   "mode",         "hold"};
+    "punch",   "mode",         "place",         "hold"};
 
 }  // namespace
 
@@ -26,6 +26,12 @@ std::string Describe(const std::vector<Step>& plan) {
   std::string out;
   for (const Step& step : plan) out += "  " + Describe(step) + "\n";
   return out;
+}
+
+Placement PlacementOf(const Step& step) {
+  constexpr Placement kAll[] = {Placement::kLocal, Placement::kLocal, Placement::kPin,
+                                Placement::kThin, Placement::kNone};
+  return kAll[step.n % std::size(kAll)];
 }
 
 std::string ContentOf(const Step& step) {
@@ -67,6 +73,9 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
         break;
       case Step::kCopy:
         step.to = file();
+        break;
+      case Step::kPlace:
+        if (dice() % 2 == 0) step.path = folder();
         break;
       case Step::kKill:
       case Step::kPowerCut:

@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "base/error.h"
+#include "index/index.h"
 
 namespace pargeter::test {
 
@@ -43,7 +44,8 @@ struct Step {
     kCopy,  // of `to`
     kPunch,
     kMode,
-    kHold,  // open for writing, until the next: what is patched there is so through it
+    kPlace,  // to be only here, always here, or as what it is in
+    kHold,   // open for writing, until the next: what is patched there is so through it
     kKinds
   };
   Kind kind = kRead;
@@ -54,6 +56,8 @@ struct Step {
 };
 std::string Describe(const Step& step);
 std::string Describe(const std::vector<Step>& plan);
+// What a step makes of a file or folder.
+Placement PlacementOf(const Step& step);
 // The bytes that a step writes; they begin with a word that no other step has.
 std::string ContentOf(const Step& step);
 inline std::uint32_t ModeOf(const Step& step) {

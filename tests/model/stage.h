@@ -86,6 +86,18 @@ class Stage {
     auto opened = drive_[s.who]->OpenNode(*id, Drive::Intent::kWrite);
     if (opened.ok()) held_[s.who] = std::move(*opened);
   }
+  void Place(const Step& s) {
+    const auto id = hands(s.who).Find(s.path);
+    if (id.ok()) Ignore(drive_[s.who]->Place(*id, PlacementOf(s)));
+  }
+  Status ForgetRules(int who) {
+    PG_ASSIGN(const auto rules, drive_[who]->Rules());
+    for (const auto& placed : rules) {
+      PG_ASSIGN(const NodeId id, hands(who).Find(placed.rule.key));
+      PG_TRY(drive_[who]->Place(id, Placement::kNone));
+    }
+    return {};
+  }
   void LetGo(int who) {
     if (held_[who]) drive_[who]->Release(held_[who]->file);
     held_[who].reset();

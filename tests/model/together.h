@@ -63,6 +63,9 @@ class Together {
       case Step::kRefresh:
         Ignore(drive->Refresh());
         return "";
+      case Step::kPlace:
+        stage_.Place(step);
+        return "";
       case Step::kHold:
         stage_.Hold(step);
         return "";
@@ -152,7 +155,10 @@ class Together {
       if (auto why = Resurrect(); !why.empty()) return why;
     stage_.world_.Faults(0, 0);
     stage_.world_.SetOffline(false);
-    for (int who : {0, 1}) stage_.LetGo(who);
+    for (int who : {0, 1}) {
+      stage_.LetGo(who);
+      if (auto s = stage_.ForgetRules(who); !s.ok()) return s.error().what;
+    }
     for (int round = 0; round < 3; ++round) {
       for (int who : {0, 1}) {
         if (auto s = stage_.drive(who)->ReleaseDeletions(); !s.ok()) return s.error().what;
