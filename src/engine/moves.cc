@@ -87,8 +87,11 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       job->delay = Duration(100);
       // written here since it was planned, or about to be: then it is no mere move any more
       if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
+      const bool known = ours && live->node.version == version;
+      // deleted here since: that was of the version that was seen, and not of this one
+      if (live->node.gone() && !known) return Outcome::kAgain;
       if (source.ok()) {
-        if (ours && live->node.version == version)
+        if (known)
           PG_TRY(AdoptVersion(live, *source));
         else
           NewVersion(live, *source);  // changed there, moved here: the new version moves

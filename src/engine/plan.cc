@@ -90,7 +90,8 @@ Status Drive::PlanJob(Job* job) {
   live->held_since = {};
   if (node.gone()) return {};
   PG_TRY(PlanPlace(job, live));
-  if (job->content && node.copy_of.empty()) live->upload_end = job->size;
+  // (nobody waits for an empty beginning)
+  if (job->content && node.copy_of.empty() && job->size > 0) live->upload_end = job->size;
   if (!goes) return {};
   if (node.tried_parent == job->parent && node.tried_name == job->key) return {};
   if (node.tried_parent != kNoNode) return PlanTakingBack(job, live);

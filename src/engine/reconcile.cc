@@ -211,7 +211,7 @@ Status Drive::JournalSent(const Job& job, const std::string& mark) {
     return Error(Code::kCancelled, "it was changed while it went up");
   live->node.upload = WithSent(job.node.upload, job.Place(), mark);
   PG_TRY(Save(live));
-  return (job.node.dirty & kSynced) ? SyncIndex() : Status();
+  return (live->node.dirty & kSynced) ? SyncIndex() : Status();
 }
 
 Status Drive::JournalParts(NodeId id, const std::string& upload) {

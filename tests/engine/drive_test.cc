@@ -250,6 +250,26 @@ TEST_F(DriveTest, DeletedHereAndChangedThereStays) {
   EXPECT_EQ(*Read("f"), "theirs");
 }
 
+// A new mode is on its way when it is deleted, and finds that the store has another version.
+TEST_F(DriveTest, DeletedHereAndChangedThereStaysThoughThatWasLearntMeanwhile) {
+  world_.Put("f", "seen");
+  Open();
+  ASSERT_EQ(*Read("f"), "seen");
+  world_.Put("f", "unseen");
+  std::atomic<bool> removed{false};
+  world_.on_look = [&](const std::string&) {
+    if (removed.exchange(true)) return;
+    EXPECT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  };
+  ASSERT_TRUE(Hands(drive_.get()).SetMode("f", 0600).ok());
+  ASSERT_TRUE(Eventually([&] { return removed.load(); }));
+  FlushAll();
+  world_.on_look = nullptr;
+  EXPECT_EQ(world_.All()["f"], "unseen");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("f"), "unseen");
+}
+
 TEST_F(DriveTest, CreatedOnBothSidesBothSurviveAndEqualOnesAreOne) {
   Open();
   world_.Put("same", "equal");

@@ -97,6 +97,7 @@ class Alone {
 
   // What is there stays, and the drive says what is there again.
   std::string Drop() {
+    stage_.LetGo(0);  // who has a removed file open has not the one that comes back
     const auto back = stage_.drive(0)->DropDeletions();
     if (!back.ok()) return back.error().code == Code::kBusy ? "" : back.error().what;
     auto tree = View();
@@ -129,6 +130,7 @@ class Alone {
     Note(before);
     if (step.kind == Step::kPatch || step.kind == Step::kResize || step.kind == Step::kPunch)
       pieced_.insert(step.path);
+    if (step.kind == Step::kCopy && wanted.ok()) copied_.insert(model_.files[step.path]);
     if (step.kind == Step::kMove) {
       for (auto* paths : {&left_, &pieced_})  // (who copies a folder may do so before it has left)
         for (const std::string& path : std::set<std::string>(*paths))
@@ -235,7 +237,8 @@ class Alone {
     for (const auto& [path, content] : store) been_there_.insert(content);
     if (!placed_) return;
     for (const auto& [path, content] : model_.files) {
-      if (path.back() == '/' || been_there_.count(content) == 0 || pieced_.count(path) > 0)
+      if (path.back() == '/' || been_there_.count(content) == 0 || pieced_.count(path) > 0 ||
+          copied_.count(content) > 0)
         continue;
       const auto id = stage_.hands(0).Find(path);
       const auto state = id.ok() ? stage_.drive(0)->State(*id) : id.error();
@@ -302,6 +305,8 @@ class Alone {
     kept_.clear();
     touched_.clear();
     left_.clear();
+    for (const auto& [path, content] : stage_.AtTheStore())  // whose deletion is held back
+      if (tree->count(path) == 0) left_.insert(path);
     pieced_.clear();
     stage_.world_.Faults(options_.store_faults, options_.seed);
     model_.files = *tree;
@@ -425,7 +430,7 @@ class Alone {
   PlainTree model_;
   std::vector<Kept> kept_;
   std::set<std::string> whole_, touched_, left_, pieced_;
-  std::set<std::string> been_there_;  // at the store, at some time
+  std::set<std::string> been_there_, copied_;  // contents that were at the store; of two files
   bool power_cut_ = false, placed_ = false;
   std::uint64_t cuts_ = 0;
   std::mt19937_64 dice_{options_.seed};

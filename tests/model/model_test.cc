@@ -88,6 +88,37 @@ TEST(Model, PlacesAndPowerCuts) {
                                {Step::kSyncFolder, 2}}),
                   o);
 }
+TEST(Model, HeldBackAndPowerCuts) {
+  Options o;
+  o.watch_power = o.hold = true;
+  PlayMany<Alone>("held+power", 4, 60,
+                  With(kBusy, {{Step::kRemove, 12},
+                               {Step::kRemoveFolder, 6},
+                               {Step::kMakeFolder, 6},
+                               {Step::kFlush, 4},
+                               {Step::kSyncFolder, 4},
+                               {Step::kSyncedWrite, 6},
+                               {Step::kPowerCut, 3},
+                               {Step::kDrop, 1},
+                               {Step::kRelease, 2}}),
+                  o);
+}
+TEST(Model, AllAtOnce) {
+  Options o;
+  o.watch_power = true;
+  o.store_faults = 0.02;
+  PlayMany<Alone>("all", 4, 60,
+                  With(kBusy, {{Step::kPlace, 3},
+                               {Step::kCopy, 4},
+                               {Step::kFlush, 4},
+                               {Step::kOffline, 1},
+                               {Step::kOnline, 2},
+                               {Step::kSyncFolder, 3},
+                               {Step::kSyncedWrite, 6},
+                               {Step::kPowerCut, 2},
+                               {Step::kKill, 2}}),
+                  o);
+}
 TEST(Model, TwoMachinesThatKeepSomeToThemselves) {
   Options o;
   Weights w = With(kBusy, {{Step::kPatch, 0},
