@@ -498,6 +498,31 @@ TEST_F(TornTest, WhatWasRemovedForGoodDoesNotComeBack) {
   }
 }
 
+// The store has the beginning, nobody heard of it, and it was added to and synced since that was
+// planned: what is remembered of it is on the disk, too.
+TEST_F(TornTest, WhatWasSyncedWhileItsBeginningWentUpIsNoConflictWithThat) {
+  world_.serial_versions = world_.forgets_origins = true;
+  std::atomic<bool> added{true};
+  Open();
+  for (int i = 0; i < kRounds / 3; ++i) {
+    ASSERT_TRUE(Write(Name(i), "one ").ok());
+    added = false;
+    disk_.on_read = [&] {
+      if (added.exchange(true)) return;
+      EXPECT_TRUE(hands().Patch(Name(i), "two", 4, true).ok());
+    };
+    world_.LoseAnswers(1);
+    Ignore(drive_->Flush(Duration(300)));
+    EXPECT_TRUE(added);
+    disk_.on_read = nullptr;
+    CutPower(i);
+    FlushAll();
+    EXPECT_EQ(*Read(Name(i)), "one two");
+    EXPECT_EQ(world_.All()[Name(i)], "one two");
+    EXPECT_TRUE(Kept(Name(i)).empty());
+  }
+}
+
 // As on any disk: it is gone, or what is left of it can be read. And it goes on so.
 TEST_F(TornTest, WhatIsLostOfAFileThatIsOnlyHereIsNotShown) {
   Open();
