@@ -15,7 +15,7 @@
 namespace pargeter {
 
 namespace {
-// A file held open for writing goes up after so long a rest.
+// A file held open for writing goes up after such a rest (IsBeingWritten).
 constexpr Duration kOpenRest(30000), kShortRest(1000), kMostPatience(3600'000);
 constexpr std::uint64_t kPatienceFor = 64 * kMiB;  // as long again for each
 constexpr std::uint64_t kAnywhere = ~0ull;

@@ -41,6 +41,7 @@ Status Drive::Recover() {
   Change change(this);
   if (power_cut) PG_TRY(RecoverFromPowerCut());
   PG_TRY(RecoverWaiting(power_cut));
+  if (power_cut) PG_TRY(ForgetLostLocal());
   PG_TRY(RecoverHeld());
   PG_TRY(index_->SetMeta("boot", options_.boot_id));
   PG_TRY(change.Commit());
@@ -101,7 +102,7 @@ Status Drive::RecoverWaiting(bool power_cut) {
       PG_TRY(blocks_->Drop(id, Place::kPending));
     }
   }
-  return power_cut ? ForgetLostLocal() : Status();
+  return {};
 }
 
 // What is only here waits for nothing, and may have lost its file all the same.

@@ -33,6 +33,18 @@ class HeldOpenTest : public DriveTest {
     world_.on_write = nullptr;
     EXPECT_TRUE(changed);
   }
+  void AddWhileItGoesUp(bool tells_writer, int lost_answers) {
+    SCOPED_TRACE(tells_writer);
+    world_.serial_versions = !tells_writer;
+    const std::string name = tells_writer ? "f" : "g";
+    Open();
+    ASSERT_TRUE(Write(name, "one ").ok());
+    world_.LoseAnswers(lost_answers);
+    WhileItGoesUp([&] { EXPECT_TRUE(hands().Patch(name, "two", 4).ok()); });
+    EXPECT_EQ(There(name), "one two");
+    EXPECT_TRUE(drive_->Conflicts()->empty());
+    Close();
+  }
 };
 
 TEST_F(HeldOpenTest, WhatIsWrittenWithoutAPauseGoesUpNowAndThen) {
@@ -83,16 +95,8 @@ TEST_F(HeldOpenTest, ButNotAllTheTime) {
 
 TEST_F(HeldOpenTest, WhatIsWrittenBehindLetsItGoUp) {
   for (const bool tells_writer : {true, false}) {
-    SCOPED_TRACE(tells_writer);
-    world_.serial_versions = !tells_writer;
-    const std::string name = tells_writer ? "f" : "g";
-    Open();
-    ASSERT_TRUE(Write(name, "one ").ok());
-    WhileItGoesUp([&] { EXPECT_TRUE(hands().Patch(name, "two", 4).ok()); });
+    AddWhileItGoesUp(tells_writer, 0);
     EXPECT_EQ(Asked("write").size(), 2u);  // first as it was, and then as it is
-    EXPECT_EQ(There(name), "one two");
-    EXPECT_TRUE(drive_->Conflicts()->empty());
-    Close();
   }
 }
 
@@ -112,18 +116,7 @@ TEST_F(HeldOpenTest, WhatIsWrittenIntoItDoesNot) {
 
 // The store has the beginning, nobody heard of it, and the file is longer by now.
 TEST_F(HeldOpenTest, ALostAnswerToABeginningIsNoConflict) {
-  for (const bool tells_writer : {true, false}) {
-    SCOPED_TRACE(tells_writer);
-    world_.serial_versions = !tells_writer;
-    const std::string name = tells_writer ? "f" : "g";
-    Open();
-    ASSERT_TRUE(Write(name, "one ").ok());
-    world_.LoseAnswers(1);
-    WhileItGoesUp([&] { EXPECT_TRUE(hands().Patch(name, "two", 4).ok()); });
-    EXPECT_EQ(There(name), "one two");
-    EXPECT_TRUE(drive_->Conflicts()->empty());
-    Close();
-  }
+  for (const bool tells_writer : {true, false}) AddWhileItGoesUp(tells_writer, 1);
 }
 
 TEST_F(HeldOpenTest, TheBeginningInPartsIsNotTakenForTheWhole) {
