@@ -78,6 +78,8 @@ class Alone {
         return "";
       case Step::kDrop:
         return Drop();
+      case Step::kRestore:
+        return Restore(step);
       case Step::kOffline:
       case Step::kOnline:
         stage_.world_.SetOffline(step.kind == Step::kOffline);
@@ -99,9 +101,10 @@ class Alone {
   std::string Drop() {
     stage_.LetGo(0);  // who has a removed file open has not the one that comes back
     const auto back = stage_.drive(0)->DropDeletions();
+    if (stage_.disk_.dead()) return "";
     if (!back.ok()) return back.error().code == Code::kBusy ? "" : back.error().what;
     auto tree = View();
-    if (!tree.ok()) return "cannot be read: " + tree.error().what;
+    if (!tree.ok()) return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what;
     auto rest = *tree;
     for (const auto& [path, content] : *tree)
       if (model_.files.count(path) == 0) rest.erase(path);
@@ -114,6 +117,21 @@ class Alone {
       if (before.files.count(path) == 0) model_.modes.erase(path);
     Note(before);
     return "";
+  }
+
+  // It is then as if somebody had written that.
+  std::string Restore(const Step& step) {
+    const auto id = stage_.hands(0).Find(step.path);
+    if (!id.ok() || stage_.Offline()) return "";
+    const auto all = stage_.Patiently([&] { return stage_.drive(0)->Versions(*id); });
+    if (!all.ok() || all->empty()) return "";
+    const Provider::Kept& chosen = (*all)[step.n % all->size()];
+    const PlainTree before = model_;
+    const auto got = stage_.Patiently([&] { return stage_.drive(0)->Restore(*id, chosen.id); });
+    if (!got.ok() && got.error().code == Code::kRefused) return "";  // it has changes that wait
+    model_.files[step.path] = stage_.FormerContent(chosen.id);
+    Note(before);
+    return Came(step, before, Status(), got.ok() ? Status() : Status(got.error()));
   }
 
   // A step that was cut off may have set them or not.
@@ -137,9 +155,13 @@ class Alone {
           if (path == step.path || path.rfind(step.path + "/", 0) == 0)
             paths->insert(step.to + path.substr(step.path.size()));
     }
-    const Status got = stage_.Patiently([&] { return stage_.Do(step); });
+    return Came(step, before, wanted, stage_.Patiently([&] { return stage_.Do(step); }));
+  }
+  // What came of a step that the model has taken already.
+  std::string Came(const Step& step, const PlainTree& before, const Status& wanted,
+                   const Status& got) {
     if (stage_.disk_.dead() && !got.ok()) {
-      Durable(step, before, false);
+      Durable(step, false);
       ForgetModes(step);
       return Resurrect(&before);
     }
@@ -161,12 +183,12 @@ class Alone {
     if (!wanted.ok() && wanted.error().code != got.error().code &&
         !(missing(wanted.error().code) && missing(got.error().code)))
       return fmt::format("'{}' instead of '{}'", got.error().what, wanted.error().what);
-    if (wanted.ok()) Durable(step, before, step.kind == Step::kSyncedWrite);
+    if (wanted.ok()) Durable(step, step.kind == Step::kSyncedWrite);
     return "";
   }
 
   // What a power cut must leave: contents that were synced, at one of the places where they may be.
-  void Durable(const Step& step, const PlainTree& before, bool synced) {
+  void Durable(const Step& step, bool synced) {
     const auto inside = [](const std::string& path, const std::string& top) {
       return path == top || path.compare(0, top.size() + 1, top + "/") == 0;
     };
@@ -178,8 +200,11 @@ class Alone {
         if (step.kind == Step::kMove && inside(place, step.to)) kept.sure = false;
       }
     }
-    (void)before;
-    if (synced) kept_.push_back({ContentOf(step), {step.path}, true});
+    if (!synced) return;
+    kept_.push_back({ContentOf(step), {step.path}, true});
+    const auto store = stage_.AtTheStore();
+    const auto was = store.find(step.path);
+    if (was != store.end() && was->second != ContentOf(step)) replaced_.insert(*was);
   }
 
   // What any file has been, and what of the names has changed since the last power cut.
@@ -207,7 +232,7 @@ class Alone {
         if (left_.count(path) == 0) return path + " is gone from the store, and nobody removed it";
         continue;
       }
-      if (content == it->second) continue;
+      if (content == it->second || replaced_.count({path, content}) > 0) continue;
       const bool synced = std::any_of(kept_.begin(), kept_.end(), [&p = path](const Kept& kept) {
         return kept.sure && kept.places.count(p) > 0;
       });
@@ -305,6 +330,7 @@ class Alone {
     kept_.clear();
     touched_.clear();
     left_.clear();
+    replaced_.clear();
     for (const auto& [path, content] : stage_.AtTheStore())  // whose deletion is held back
       if (tree->count(path) == 0) left_.insert(path);
     pieced_.clear();
@@ -431,6 +457,7 @@ class Alone {
   std::vector<Kept> kept_;
   std::set<std::string> whole_, touched_, left_, pieced_;
   std::set<std::string> been_there_, copied_;  // contents that were at the store; of two files
+  std::set<std::pair<std::string, std::string>> replaced_;  // at the store, by what was synced
   bool power_cut_ = false, placed_ = false;
   std::uint64_t cuts_ = 0;
   std::mt19937_64 dice_{options_.seed};

@@ -54,7 +54,15 @@ Weights With(Weights base, const Weights& more) {
 }
 
 // Some files are held open for long, as a log is, or a data base.
-const Weights kBusy = With(kDaily, {{Step::kHold, 2}});
+const Weights kBusy = With(kDaily, {{Step::kHold, 2}, {Step::kRestore, 1}});
+// Others are at the same store.
+const Weights kShared = With(kBusy, {{Step::kCheck, 0},
+                                     {Step::kRestore, 0},
+                                     {Step::kOutsidePut, 5},
+                                     {Step::kOutsideErase, 2},
+                                     {Step::kSettle, 2},
+                                     {Step::kRefresh, 4},
+                                     {Step::kFlush, 4}});
 
 TEST(Model, CalmDays) { PlayMany<Alone>("calm", 15, 40, kBusy, {}); }
 TEST(Model, StoreFaultsAndSpellsOffline) {
@@ -120,16 +128,8 @@ TEST(Model, AllAtOnce) {
 }
 TEST(Model, TwoMachinesThatKeepSomeToThemselves) {
   Options o;
-  Weights w = With(kBusy, {{Step::kPatch, 0},
-                           {Step::kResize, 0},
-                           {Step::kCheck, 0},
-                           {Step::kPlace, 5},
-                           {Step::kKill, 2},
-                           {Step::kOutsidePut, 5},
-                           {Step::kOutsideErase, 2},
-                           {Step::kRefresh, 4},
-                           {Step::kFlush, 4}});
-  PlayMany<Together>("together places", 3, 40, w, o, 2);
+  PlayMany<Together>("together places", 3, 40, With(kShared, {{Step::kPlace, 5}, {Step::kKill, 2}}),
+                     o, 2);
 }
 TEST(Model, DiskFaults) {
   Options o;
@@ -176,58 +176,34 @@ TEST(Model, DiskFaultsAtAnAcknowledgement) {
 }
 TEST(Model, TwoMachinesAndAnotherProgram) {
   Options o;
-  Weights w = With(kBusy, {{Step::kPatch, 0},
-                           {Step::kResize, 0},
-                           {Step::kCheck, 0},
-                           {Step::kOutsidePut, 5},
-                           {Step::kOutsideErase, 2},
-                           {Step::kRefresh, 4},
-                           {Step::kFlush, 4}});
-  PlayMany<Together>("together", 12, 40, w, o, 2);
+  PlayMany<Together>("together", 12, 40, kShared, o, 2);
 }
 TEST(Model, TwoMachinesThatLosePower) {
   Options o;
   o.watch_power = true;
-  Weights w = With(kBusy, {{Step::kPatch, 0},
-                           {Step::kResize, 0},
-                           {Step::kCheck, 0},
-                           {Step::kSyncedWrite, 8},
-                           {Step::kSyncFolder, 4},
-                           {Step::kKill, 2},
-                           {Step::kPowerCut, 2},
-                           {Step::kOutsidePut, 5},
-                           {Step::kOutsideErase, 2},
-                           {Step::kRefresh, 4},
-                           {Step::kFlush, 4}});
-  PlayMany<Together>("together+power", 6, 40, w, o, 2);
+  PlayMany<Together>("together+power", 6, 40,
+                     With(kShared, {{Step::kSyncedWrite, 8},
+                                    {Step::kSyncFolder, 4},
+                                    {Step::kKill, 2},
+                                    {Step::kPowerCut, 2}}),
+                     o, 2);
 }
 TEST(Model, TwoMachinesThatHoldDeletionsBack) {
   Options o;
   o.hold = true;
-  Weights w = With(kBusy, {{Step::kPatch, 0},
-                           {Step::kResize, 0},
-                           {Step::kCheck, 0},
-                           {Step::kRemove, 8},
-                           {Step::kRemoveFolder, 5},
-                           {Step::kOutsidePut, 4},
-                           {Step::kRefresh, 4},
-                           {Step::kFlush, 4},
-                           {Step::kRelease, 1}});
-  PlayMany<Together>("together held", 4, 80, w, o, 2);
+  PlayMany<Together>("together held", 4, 80,
+                     With(kShared, {{Step::kRemove, 8},
+                                    {Step::kRemoveFolder, 5},
+                                    {Step::kOutsidePut, 4},
+                                    {Step::kOutsideErase, 0},
+                                    {Step::kRelease, 1}}),
+                     o, 2);
 }
 TEST(Model, TwoMachinesInBadWeather) {
   Options o;
   o.store_faults = 0.05;
-  Weights w = With(kBusy, {{Step::kPatch, 0},
-                           {Step::kResize, 0},
-                           {Step::kCheck, 0},
-                           {Step::kOutsidePut, 5},
-                           {Step::kOutsideErase, 2},
-                           {Step::kRefresh, 4},
-                           {Step::kFlush, 4},
-                           {Step::kOffline, 1},
-                           {Step::kOnline, 3}});
-  PlayMany<Together>("weather", 4, 40, w, o, 2);
+  PlayMany<Together>("weather", 4, 40, With(kShared, {{Step::kOffline, 1}, {Step::kOnline, 3}}), o,
+                     2);
 }
 
 // ---- one plan, interrupted at every point in turn

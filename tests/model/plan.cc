@@ -14,7 +14,7 @@ constexpr const char* kNames[Step::kKinds] = {
     "move",    "folder",       "rmdir",         "check",   "flush",     "sync-folder",
     "refresh", "evict",        "restart",       "kill",    "power-cut", "offline",
     "online",  "outside-put",  "outside-erase", "release", "drop",      "copy",
-    "punch",   "mode",         "place",         "hold"};
+    "punch",   "mode",         "place",         "hold",    "restore",   "settle"};
 
 }  // namespace
 

@@ -44,8 +44,10 @@ struct Step {
     kCopy,  // of `to`
     kPunch,
     kMode,
-    kPlace,  // to be only here, always here, or as what it is in
-    kHold,   // open for writing, until the next: what is patched there is so through it
+    kPlace,    // to be only here, always here, or as what it is in
+    kHold,     // open for writing, until the next: what is patched there is so through it
+    kRestore,  // one of the contents that the store has kept
+    kSettle,   // one of the conflicts
     kKinds
   };
   Kind kind = kRead;

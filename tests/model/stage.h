@@ -34,8 +34,10 @@ struct Options {
 class Stage {
  public:
   explicit Stage(const Options& options) : options_(options) {
-    if (options.watch_power) disk_.WatchPower(folder_.path());
+    if (options.watch_power)
+      for (const auto* folder : {&folder_, &other_disk_}) disk_.WatchPower(folder->path());
     world_.cut_off = [this] { return disk_.dead(); };
+    world_.keeps_former = true;
     world_.multipart_above = 100000;
     world_.copies_in_parts_above = 120000;
     world_.moves_folders = options.seed % 2 == 1;
@@ -50,7 +52,7 @@ class Stage {
     DriveOptions o;
     o.name = "sheets";
     o.state_folder = folder_ / ("state" + std::to_string(who));
-    const bool apart = options_.seed % 5 == 3 && !options_.watch_power;
+    const bool apart = options_.seed % 5 == 3;
     o.cache_folder = (apart ? other_disk_ : folder_) / ("cache" + std::to_string(who));
     o.cache_limit = 1 << 20;
     o.keep_free = 0;
@@ -202,6 +204,14 @@ class Stage {
     for (std::size_t i = changes.size() > 60 ? changes.size() - 60 : 0; i < changes.size(); ++i)
       out += "\n    " + changes[i];
     return out;
+  }
+  bool Offline() {
+    const Lock lock(world_.mutex);
+    return world_.offline;
+  }
+  std::string FormerContent(const std::string& id) {
+    const Lock lock(world_.mutex);
+    return world_.former[std::stoull(id)].second;
   }
   std::map<std::string, std::string> AtTheStore() {
     auto all = world_.All();

@@ -28,6 +28,15 @@ class Together {
 
  private:
   static std::string Word(const std::string& text) { return text.substr(0, text.find('>') + 1); }
+  // All that are whole in it: who writes into a file leaves the words of others there.
+  static std::set<std::string> Words(const std::string& text) {
+    std::set<std::string> out;
+    for (std::size_t at = text.find('<'); at != std::string::npos; at = text.find('<', at + 1)) {
+      const std::size_t end = text.find_first_of("<>", at + 1);
+      if (end != std::string::npos && text[end] == '>') out.insert(text.substr(at, end - at + 1));
+    }
+    return out;
+  }
 
   std::string PlayStep(const Step& step) {
     const std::string why = PlayAlive(step);
@@ -39,7 +48,7 @@ class Together {
     stage_.disk_.Heal();
     if (std::exchange(power_cut_, false)) {
       std::set<std::string> stays = synced_;
-      for (const auto& [path, content] : stage_.AtTheStore()) stays.insert(Word(content));
+      for (const auto& [path, content] : stage_.AtTheStore()) stays.merge(Words(content));
       std::erase_if(alive_, [&](const std::string& word) { return stays.count(word) == 0; });
       stage_.disk_.PowerCut(options_.seed + cuts_++);
       stage_.NewBoot();
@@ -69,6 +78,9 @@ class Together {
       case Step::kHold:
         stage_.Hold(step);
         return "";
+      case Step::kSettle:
+        SettleOne(step);
+        return "";
       case Step::kEvict:
         Ignore(drive->Evict({kRootId}, {}));
         return "";
@@ -89,7 +101,8 @@ class Together {
         const Lock lock(stage_.world_.mutex);
         auto& objects = stage_.world_.objects;
         const auto it = objects.find(step.path);
-        if (it != objects.end()) alive_.erase(Word(it->second.body));  // it knew what it replaced
+        if (it != objects.end())
+          for (const std::string& word : Words(it->second.body)) alive_.erase(word);  // it knew
         if (step.kind == Step::kOutsideErase) {
           if (it != objects.end()) objects.erase(it);
           return "";
@@ -101,23 +114,47 @@ class Together {
       default:
         break;
     }
-    // what this machine shows at the places that it is about to change, it may destroy
-    const std::int64_t events = HappenedThere(step.who);
-    const std::set<std::string> seen = SeenAt(step);
-    const auto store = stage_.AtTheStore();
-    const Status done = stage_.Do(step);
-    if (!done.ok() && stage_.disk_.dead()) unsure_.insert(seen.begin(), seen.end());
-    if (!done.ok()) return "";
-    for (const std::string& word : seen) alive_.erase(word);
-    // just now the store has changed what a name means: what was destroyed then, nobody can tell
-    if (HappenedThere(step.who) != events) {
-      for (const auto& all : {store, stage_.AtTheStore()})
-        for (const auto& [path, content] : all) unsure_.insert(Word(content));
-    }
-    if (step.kind == Step::kWrite || step.kind == Step::kSyncedWrite)
-      alive_.insert(Word(ContentOf(step)));
+    const bool done = Replacing(
+        step.who, [&] { return SeenAt(step); }, [&] { return stage_.Do(step); });
+    if (!done) return "";
+    const bool writes = step.kind == Step::kWrite || step.kind == Step::kSyncedWrite;
+    if (writes || step.kind == Step::kPatch) alive_.insert(Word(ContentOf(step)));
     if (step.kind == Step::kSyncedWrite) synced_.insert(Word(ContentOf(step)));
     return "";
+  }
+  // What this machine shows at the places that it is about to change, it may destroy.
+  bool Replacing(int who, const std::function<std::set<std::string>()>& shown,
+                 const std::function<Status()>& change) {
+    const std::int64_t events = HappenedThere(who);
+    const std::set<std::string> seen = shown();
+    const auto store = stage_.AtTheStore();
+    if (!change().ok()) {
+      unsure_.insert(seen.begin(), seen.end());  // some of it may have happened
+      return false;
+    }
+    for (const std::string& word : seen) alive_.erase(word);
+    // just now the store has changed what a name means: what was destroyed then, nobody can tell
+    if (HappenedThere(who) != events) {
+      for (const auto& all : {store, stage_.AtTheStore()})
+        for (const auto& [path, content] : all) unsure_.merge(Words(content));
+    }
+    return true;
+  }
+  // Whose copy replaces the other file, or goes, or stays beside it.
+  void SettleOne(const Step& step) {
+    Drive* drive = stage_.drive(step.who);
+    const auto all = drive->Conflicts();
+    if (!all.ok() || all->empty()) return;
+    const auto& [path, node] = (*all)[step.n % all->size()];
+    const auto keep = static_cast<Drive::Keep>(step.serial % 3);
+    const std::string gone =
+        keep == Drive::Keep::kHere ? path.substr(0, path.rfind('/') + 1) + node.beside : path;
+    Replacing(
+        step.who,
+        [&, who = step.who] {
+          return keep == Drive::Keep::kBoth ? std::set<std::string>() : WordsAt(who, gone);
+        },
+        [&, at = path] { return drive->SettleConflict(at, keep); });
   }
 
   // The last thing that this machine has learnt of the store, or kept beside what is there.
@@ -128,22 +165,36 @@ class Together {
     return last;
   }
   std::set<std::string> SeenAt(const Step& step) {
-    std::set<std::string> words;
     const std::string& path = step.kind == Step::kMove ? step.to : step.path;
-    if (step.kind == Step::kMove && step.path == step.to) return words;
+    if (step.kind == Step::kMove && step.path == step.to) return {};
     if (step.kind == Step::kMakeFolder || step.kind == Step::kRead || step.kind == Step::kMode)
-      return words;
+      return {};
+    const bool in_place =
+        step.kind == Step::kPatch || step.kind == Step::kResize || step.kind == Step::kPunch;
+    return WordsAt(step.who, path, in_place ? &step : nullptr);
+  }
+  // Those that `step` leaves there do not count.
+  std::set<std::string> WordsAt(int who, const std::string& path, const Step* step = nullptr) {
     const bool offline = [&] {
       const Lock lock(stage_.world_.mutex);
       return std::exchange(stage_.world_.offline, false);
     }();
-    const auto text = stage_.Patiently([&] { return stage_.hands(step.who).Read(path); });
+    const auto text = stage_.Patiently([&] { return stage_.hands(who).Read(path); });
+    std::set<std::string> words;
     if (text.ok()) {
-      words.insert(Word(*text));
+      words = Words(*text);
+      if (step != nullptr) {
+        PlainTree after;
+        after.files["f"] = *text;
+        Step there = *step;
+        there.path = "f";
+        Ignore(after.Do(there));
+        for (const std::string& stays : Words(after.files["f"])) words.erase(stays);
+      }
     } else if (text.error().code != Code::kNotFound && text.error().code != Code::kIsFolder &&
                text.error().code != Code::kNotFolder) {
       // what is shown there cannot be read just now, and may be overwritten all the same
-      for (const auto& [at, content] : stage_.AtTheStore()) unsure_.insert(Word(content));
+      for (const auto& [at, content] : stage_.AtTheStore()) unsure_.merge(Words(content));
     }
     stage_.world_.SetOffline(offline);
     return words;
@@ -169,7 +220,7 @@ class Together {
     }
     std::set<std::string> found;
     const auto store = stage_.AtTheStore();
-    for (const auto& [path, content] : store) found.insert(Word(content));
+    for (const auto& [path, content] : store) found.merge(Words(content));
     for (const std::string& word : alive_)
       if (found.count(word) == 0 && unsure_.count(word) == 0)
         return "lost: " + word + stage_.LastAsked();

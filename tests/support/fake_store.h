@@ -81,7 +81,12 @@ struct FakeWorld {
   };
   std::map<std::string, Upload> uploads GUARDED_BY(mutex);
 
+  // What was replaced, if it keeps that: its number is its name.
+  bool keeps_former = false;
+  std::vector<std::pair<std::string, std::string>> former GUARDED_BY(mutex);  // path, content
+
   void Set(const std::string& path, Object object) REQUIRES(mutex) {
+    if (keeps_former && objects.count(path) > 0) former.emplace_back(path, objects[path].body);
     object.serial = path.back() == '/' ? 0 : ++serials;  // folders are alike
     objects[path] = std::move(object);
   }
@@ -517,6 +522,27 @@ class FakeStore : public Provider {
     w_.objects[to] = std::move(moved);
     PG_TRY(Answer());
     return EntryOf(to, w_.objects[to]);
+  }
+  Result<std::vector<Kept>> Versions(const std::string& path, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("versions " + path));
+    std::vector<Kept> out;
+    for (std::size_t i = 0; i < w_.former.size(); ++i)
+      if (w_.former[i].first == path)
+        out.push_back({std::to_string(i), w_.former[i].second.size(), 1, false});
+    return out;
+  }
+  Status ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
+                  const Cancel&) override {
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("read-kept " + path));
+    Entry entry;
+    const std::string& body = w_.former[std::stoull(id)].second;
+    entry.size = body.size();
+    PG_TRY(sink->Begin(entry));
+    PG_TRY(sink->Write(std::string_view(body).substr(0, body.size() / 2)));
+    PG_TRY(Answer());
+    return sink->Write(std::string_view(body).substr(body.size() / 2));
   }
   Status Probe(const Cancel&) override { return {}; }
   std::string ProbeResult() const override { return ""; }

@@ -27,9 +27,14 @@ std::string SlurpPath(const std::string& path) {
   const Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
   return fd ? Slurp(fd.get()) : "";
 }
-ino_t InodeOf(int fd) {
+using FileId = HarshDisk::FileId;
+FileId IdOf(int fd) {
   struct stat info {};
-  return ::fstat(fd, &info) == 0 ? info.st_ino : 0;
+  return ::fstat(fd, &info) == 0 ? FileId{info.st_dev, info.st_ino} : FileId{};
+}
+FileId IdOf(const char* path) {
+  struct stat info {};
+  return path != nullptr && ::stat(path, &info) == 0 ? FileId{info.st_dev, info.st_ino} : FileId{};
 }
 std::string Parent(const std::string& path) { return path.substr(0, path.rfind('/')); }
 
@@ -41,7 +46,7 @@ struct ShimFile {
   sqlite3_file base;
   sqlite3_file* real;
   const char* path;  // SQLite keeps it as long as the file is open
-  ino_t inode;
+  FileId id;
   bool fresh;  // made by this open: its first sync syncs its name too, as SQLite does
 };
 ShimFile* Of(sqlite3_file* file) { return reinterpret_cast<ShimFile*>(file); }
@@ -57,8 +62,8 @@ int Read(sqlite3_file* f, void* data, int size, sqlite3_int64 at) {
 int Write(sqlite3_file* f, const void* data, int size, sqlite3_int64 at) {
   ShimFile* s = Of(f);
   if (!g_disk->Gate()) return SQLITE_IOERR_WRITE;
-  if (g_disk->watching() && s->inode != 0) {
-    g_disk->Wrote(s->inode, static_cast<std::uint64_t>(at),
+  if (g_disk->watching() && s->id.inode != 0) {
+    g_disk->Wrote(s->id, static_cast<std::uint64_t>(at),
                   {static_cast<const char*>(data), static_cast<std::size_t>(size)},
                   SlurpPath(s->path), true);
   }
@@ -67,16 +72,16 @@ int Write(sqlite3_file* f, const void* data, int size, sqlite3_int64 at) {
 int Truncate(sqlite3_file* f, sqlite3_int64 size) {
   ShimFile* s = Of(f);
   if (!g_disk->Gate()) return SQLITE_IOERR_TRUNCATE;
-  if (g_disk->watching() && s->inode != 0)
-    g_disk->Cut(s->inode, static_cast<std::uint64_t>(size), SlurpPath(s->path));
+  if (g_disk->watching() && s->id.inode != 0)
+    g_disk->Cut(s->id, static_cast<std::uint64_t>(size), SlurpPath(s->path));
   return s->real->pMethods->xTruncate(s->real, size);
 }
 int Sync(sqlite3_file* f, int flags) {
   ShimFile* s = Of(f);
   if (!g_disk->Gate()) return SQLITE_IOERR_FSYNC;
   const int rc = s->real->pMethods->xSync(s->real, flags);
-  if (rc == SQLITE_OK && g_disk->watching() && s->inode != 0) {
-    g_disk->Synced(s->inode, SlurpPath(s->path));
+  if (rc == SQLITE_OK && g_disk->watching() && s->id.inode != 0) {
+    g_disk->Synced(s->id, SlurpPath(s->path));
     if (s->fresh) g_disk->FolderSynced(Parent(s->path));
     s->fresh = false;
   }
@@ -116,13 +121,12 @@ int OpenFile(sqlite3_vfs* vfs, const char* path, sqlite3_file* f, int flags, int
   s->base.pMethods = nullptr;
   s->real = reinterpret_cast<sqlite3_file*>(s + 1);
   s->path = path;
-  struct stat info {};
-  const bool there = path != nullptr && ::stat(path, &info) == 0;
+  const bool there = IdOf(path).inode != 0;
   if (path != nullptr && !there && (flags & SQLITE_OPEN_CREATE) && !g_disk->Gate())
     return SQLITE_CANTOPEN;
   const int rc = RealVfs(vfs)->xOpen(RealVfs(vfs), path, s->real, flags, out);
   if (rc != SQLITE_OK) return rc;
-  s->inode = path != nullptr && ::stat(path, &info) == 0 ? info.st_ino : 0;
+  s->id = IdOf(path);
   s->fresh = !there && path != nullptr;
   if (s->fresh && g_disk->watching()) g_disk->Made(path);
   s->base.pMethods = &kMethods;
@@ -157,7 +161,7 @@ HarshDisk::HarshDisk() {
 HarshDisk::~HarshDisk() {
   sqlite3_vfs_unregister(TheVfs());
   g_disk = nullptr;
-  if (!trash_.empty()) fs::remove_all(trash_);
+  for (const Volume& volume : volumes_) fs::remove_all(volume.trash);
 }
 
 void HarshDisk::FailShare(double share, std::uint64_t seed) {
@@ -201,7 +205,7 @@ Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
   if (!done) data = data.substr(0, data.size() / 2);
   if (watching()) {
     NoteTime(fd);
-    Wrote(InodeOf(fd), offset, data, Slurp(fd));
+    Wrote(IdOf(fd), offset, data, Slurp(fd));
   }
   const Status wrote = Disk::WriteAt(fd, data, offset);
   return done ? wrote : Fault();
@@ -210,7 +214,7 @@ Status HarshDisk::Truncate(int fd, std::uint64_t size) {
   if (!Gate()) return Fault();
   if (watching()) {
     NoteTime(fd);
-    Cut(InodeOf(fd), size, Slurp(fd));
+    Cut(IdOf(fd), size, Slurp(fd));
   }
   return Disk::Truncate(fd, size);
 }
@@ -218,7 +222,7 @@ Status HarshDisk::SyncData(int fd) {
   if (on_sync) on_sync();
   if (!Gate()) return Fault();
   if (watching()) {
-    Synced(InodeOf(fd), Slurp(fd));
+    Synced(IdOf(fd), Slurp(fd));
     NoteTime(fd);
   }
   return {};  // no power is cut but ours
@@ -228,18 +232,22 @@ Status HarshDisk::SyncFolder(const std::string& path) {
   if (watching()) FolderSynced(path);
   return {};
 }
-Status HarshDisk::SyncAll(const std::string&) {
+Status HarshDisk::SyncAll(const std::string& path) {
   if (!Gate()) return Fault();
+  if (!watching()) return {};
   const Lock lock(mutex_);
-  files_.clear();
-  names_synced_ = names_.size();
+  const FileId one = IdOf(path.c_str());
+  std::erase_if(files_, [&](const auto& file) { return file.first.device == one.device; });
+  Volume& volume = VolumeOf(path);
+  volume.synced = volume.names.size();
   return {};
 }
 Status HarshDisk::Rename(const std::string& from, const std::string& to) {
   if (!Gate()) return Fault();
   if (watching()) {
     const Lock lock(mutex_);
-    names_.push_back({from, to, Save(to)});
+    Volume& volume = VolumeOf(to);
+    volume.names.push_back({from, to, Save(volume, to)});
   }
   return Disk::Rename(from, to);
 }
@@ -256,7 +264,7 @@ Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
     const std::string before = Slurp(fd);
     const std::uint64_t end = std::min<std::uint64_t>(offset + size, before.size());
     if (end > offset)
-      Wrote(InodeOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'), before);
+      Wrote(IdOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'), before);
   }
   return Disk::Punch(fd, offset, size);
 }
@@ -267,12 +275,17 @@ Result<std::uint64_t> HarshDisk::FreeBytes(const std::string&) {
 // ---- power
 
 void HarshDisk::WatchPower(const std::string& folder) {
-  folder_ = folder;
-  trash_ = folder + ".trash";
-  fs::remove_all(trash_);
-  fs::create_directories(trash_);
+  volumes_.push_back({folder, folder + ".trash", {}, 0});
+  fs::remove_all(volumes_.back().trash);
+  fs::create_directories(volumes_.back().trash);
 }
-void HarshDisk::Wrote(ino_t file, std::uint64_t offset, std::string_view data,
+HarshDisk::Volume& HarshDisk::VolumeOf(const std::string& path) {
+  for (Volume& volume : volumes_)
+    if (path.compare(0, volume.folder.size(), volume.folder) == 0) return volume;
+  fmt::print(stderr, "nobody watches the disk of {}\n", path);
+  std::abort();
+}
+void HarshDisk::Wrote(FileId file, std::uint64_t offset, std::string_view data,
                       const std::string& before, bool by_sectors) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
@@ -286,17 +299,17 @@ void HarshDisk::NoteTime(int fd) {
   struct stat info {};
   if (::fstat(fd, &info) != 0) return;
   const Lock lock(mutex_);
-  const auto [it, is_new] = files_.try_emplace(info.st_ino);
+  const auto [it, is_new] = files_.try_emplace(FileId{info.st_dev, info.st_ino});
   if (is_new) it->second.synced = Slurp(fd);
   if (it->second.since.empty()) it->second.synced_time = info.st_mtim;
 }
-void HarshDisk::Cut(ino_t file, std::uint64_t size, const std::string& before) {
+void HarshDisk::Cut(FileId file, std::uint64_t size, const std::string& before) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
   if (is_new) it->second.synced = before;
   it->second.since.push_back({size, "", true});
 }
-void HarshDisk::Synced(ino_t file, const std::string& now) {
+void HarshDisk::Synced(FileId file, const std::string& now) {
   const Lock lock(mutex_);
   File& known = files_[file];
   known.synced = now;
@@ -305,37 +318,36 @@ void HarshDisk::Synced(ino_t file, const std::string& now) {
 }
 void HarshDisk::Made(const std::string& path) {
   const Lock lock(mutex_);
-  names_.push_back({"", path, ""});
+  VolumeOf(path).names.push_back({"", path, ""});
 }
 void HarshDisk::Removing(const std::string& path) {
   if (!watching()) return;
   const Lock lock(mutex_);
-  names_.push_back({path, "", Save(path)});
+  Volume& volume = VolumeOf(path);
+  volume.names.push_back({path, "", Save(volume, path)});
 }
 void HarshDisk::FolderSynced(const std::string& folder) {
   const Lock lock(mutex_);
-  for (std::size_t i = names_.size(); i > names_synced_; --i) {
-    const NameChange& change = names_[i - 1];
+  Volume& volume = VolumeOf(folder + "/");
+  for (std::size_t i = volume.names.size(); i > volume.synced; --i) {
+    const NameChange& change = volume.names[i - 1];
     if (Parent(change.to) == folder || Parent(change.from) == folder) {
-      names_synced_ = i;  // file systems journal names in order
+      volume.synced = i;  // file systems journal names in order
       return;
     }
   }
 }
-std::string HarshDisk::Save(const std::string& path) {
+std::string HarshDisk::Save(const Volume& volume, const std::string& path) {
   if (::access(path.c_str(), F_OK) != 0) return "";
-  const std::string saved = fmt::format("{}/{}", trash_, names_.size());
+  const std::string saved = fmt::format("{}/{}", volume.trash, volume.names.size());
   return ::link(path.c_str(), saved.c_str()) == 0 ? saved : "";
 }
 
-void HarshDisk::PowerCut(std::uint64_t seed) {
-  const Lock lock(mutex_);
-  std::mt19937_64 dice(seed);
+void HarshDisk::Volume::Undo(std::mt19937_64* dice) {
   const std::size_t keep =
-      names_synced_ +
-      (names_.size() > names_synced_ ? dice() % (names_.size() - names_synced_ + 1) : 0);
-  for (std::size_t i = names_.size(); i > keep; --i) {
-    const NameChange& change = names_[i - 1];
+      synced + (names.size() > synced ? (*dice)() % (names.size() - synced + 1) : 0);
+  for (std::size_t i = names.size(); i > keep; --i) {
+    const NameChange& change = names[i - 1];
     if (change.from.empty()) {
       ::unlink(change.to.c_str());
     } else if (change.to.empty()) {
@@ -345,22 +357,28 @@ void HarshDisk::PowerCut(std::uint64_t seed) {
       if (!change.saved.empty()) ::rename(change.saved.c_str(), change.to.c_str());
     }
   }
-  for (const auto& entry : fs::recursive_directory_iterator(folder_)) {
-    struct stat info {};
-    if (!entry.is_regular_file() || ::stat(entry.path().c_str(), &info) != 0) continue;
-    const std::string name = entry.path().filename();
-    if (name.size() > 4 && name.compare(name.size() - 4, 4, "-shm") == 0) {
-      ::unlink(entry.path().c_str());  // memory
-      continue;
+  names.clear();
+  synced = 0;
+  fs::remove_all(trash);
+  fs::create_directories(trash);
+}
+void HarshDisk::PowerCut(std::uint64_t seed) {
+  const Lock lock(mutex_);
+  std::mt19937_64 dice(seed);
+  for (Volume& volume : volumes_) {
+    volume.Undo(&dice);
+    for (const auto& entry : fs::recursive_directory_iterator(volume.folder)) {
+      if (!entry.is_regular_file()) continue;
+      const std::string name = entry.path().filename();
+      if (name.size() > 4 && name.compare(name.size() - 4, 4, "-shm") == 0) {
+        ::unlink(entry.path().c_str());  // memory
+        continue;
+      }
+      const auto it = files_.find(IdOf(entry.path().c_str()));
+      if (it != files_.end() && !it->second.since.empty()) Tear(entry.path(), it->second, &dice);
     }
-    const auto it = files_.find(info.st_ino);
-    if (it != files_.end() && !it->second.since.empty()) Tear(entry.path(), it->second, &dice);
   }
   files_.clear();
-  names_.clear();
-  names_synced_ = 0;
-  fs::remove_all(trash_);
-  fs::create_directories(trash_);
 }
 
 // What of the changes since the last sync reached the disk: nothing, all, or some. Then each page

@@ -40,8 +40,9 @@ class HarshDisk : public Disk {
   std::atomic<std::uint64_t> free{100ull
                                   << 30};  // bytes; what others do on the real disk is not ours
 
-  // Notes what each sync makes sure of, below `folder`. PowerCut then drops, tears and reorders
-  // what was not synced; call it when nothing has the files open any more.
+  // Notes what each sync makes sure of, below `folder`, one on each file system that is used,
+  // before anything happens there. PowerCut then drops, tears and reorders what was not synced, on
+  // all at once; call it when nothing has the files open any more.
   void WatchPower(const std::string& folder);
   void PowerCut(std::uint64_t seed);
 
@@ -58,14 +59,19 @@ class HarshDisk : public Disk {
   Result<std::uint64_t> FreeBytes(const std::string& path) override;
 
   // what the file system under SQLite calls
+  struct FileId {
+    dev_t device = 0;
+    ino_t inode = 0;
+    auto operator<=>(const FileId&) const = default;
+  };
   bool Gate();  // false: this operation must not happen
-  void Wrote(ino_t file, std::uint64_t offset, std::string_view data, const std::string& before,
+  void Wrote(FileId file, std::uint64_t offset, std::string_view data, const std::string& before,
              bool by_sectors = false);
-  void Cut(ino_t file, std::uint64_t size, const std::string& before);
-  void Synced(ino_t file, const std::string& now);
+  void Cut(FileId file, std::uint64_t size, const std::string& before);
+  void Synced(FileId file, const std::string& now);
   void Made(const std::string& path);
   void FolderSynced(const std::string& folder);
-  bool watching() const { return !folder_.empty(); }
+  bool watching() const { return !volumes_.empty(); }
   void Removing(const std::string& path);
 
  private:
@@ -89,9 +95,17 @@ class HarshDisk : public Disk {
     std::string from, to;  // made: to; removed: from; renamed: both
     std::string saved;     // what stood at `to`, or what was removed
   };
+  // A file system: it journals names in order, and knows nothing of another's.
+  struct Volume {
+    std::string folder, trash;
+    std::vector<NameChange> names;
+    std::size_t synced = 0;  // so many of them
+    void Undo(std::mt19937_64* dice);
+  };
   Status Fault() const;
   void NoteTime(int fd);
-  std::string Save(const std::string& path) REQUIRES(mutex_);
+  Volume& VolumeOf(const std::string& path) REQUIRES(mutex_);
+  static std::string Save(const Volume& volume, const std::string& path);
   void Tear(const std::string& path, const File& file, std::mt19937_64* dice);
 
   std::atomic<std::uint64_t> count_{0}, die_at_{0}, fail_at_{0};
@@ -99,10 +113,8 @@ class HarshDisk : public Disk {
   Mutex mutex_;
   double fail_share_ GUARDED_BY(mutex_) = 0;
   std::mt19937_64 dice_ GUARDED_BY(mutex_);
-  std::string folder_, trash_;
-  std::map<ino_t, File> files_ GUARDED_BY(mutex_);
-  std::vector<NameChange> names_ GUARDED_BY(mutex_);
-  std::size_t names_synced_ GUARDED_BY(mutex_) = 0;
+  std::vector<Volume> volumes_;  // (which there are is settled before anything happens)
+  std::map<FileId, File> files_ GUARDED_BY(mutex_);
 };
 
 }  // namespace pargeter::test
