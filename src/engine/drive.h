@@ -59,12 +59,13 @@ struct DriveOptions : DriveLimits {
   std::string name;
   std::string state_folder;  // index.db, pending/, lock
   std::string cache_folder;
-  Duration quiet{1000};             // a change waits so long for the next one before it goes up
-  Duration patience{60000};         // the longest that a read waits for the store
-  Duration retry_pause{2000};       // after a failed upload; doubles with each further failure
-  Duration trial_pause{1000};       // between looks whether the store is back; doubles up to 15 s
-  Duration hold_quiet{2000};        // deletions go so long after the last of a sweep
-  Duration may_be_late{3000};       // a request without an answer may still reach the store so long
+  Duration quiet{1000};        // a change waits so long for the next one before it goes up
+  Duration patience{60000};    // the longest that a read waits for the store
+  Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
+  Duration feed_pause{2000};   // between looks at what the store tells, while somebody works here
+  Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
+  Duration hold_quiet{2000};   // deletions go so long after the last of a sweep
+  Duration may_be_late{3000};  // a request without an answer may still reach the store so long
   Duration copy_patience{120000};   // who has a copy made at the store waits so long for it
   Duration open_patience{300'000};  // a small file held open for writing goes up about as often
   Duration watch_every{10000};      // between looks after what is visited, fetched and written

@@ -14,8 +14,7 @@ namespace pargeter {
 namespace {
 
 constexpr Duration kBusy(60000);       // so long after a visit somebody works here
-constexpr Duration kLookBusy(2000);    // between two looks then
-constexpr Duration kLookIdle(120000);  // ... and at most otherwise
+constexpr Duration kLookIdle(120000);  // at most between two looks
 constexpr int kMostRestarts = 3;       // a store that forgets each moment has no feed
 
 constexpr const char* kMoment = "feed";
@@ -33,10 +32,11 @@ void Drive::FeedLoop() {
     const auto kept = index_->Meta(kMoment);
     if (kept.ok()) moment = *kept;
   }
-  Duration pause(500);
+  const Duration busy = options_.feed_pause;  // between two looks then
+  Duration pause = busy / 4;
   for (int restarts = 0; !stop_->WaitFor(pause);) {
     if (!link_->Check().ok()) {  // seldom, so that a machine without a network may rest
-      pause = std::min(pause * 2, Duration(10000));
+      pause = std::min(pause * 2, busy * 5);
       continue;
     }
     const auto looked = LookAtFeed(&moment);
@@ -62,8 +62,8 @@ void Drive::FeedLoop() {
       if (*looked > 0) restarts = 0;
     }
     pause = IsBusy() || (looked.ok() && *looked > 0)
-                ? kLookBusy
-                : std::min(kLookIdle, pause * 3 / 2 + kLookBusy / 2);
+                ? busy
+                : std::min(kLookIdle, pause * 3 / 2 + busy / 2);
   }
 }
 

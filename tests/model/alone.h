@@ -223,7 +223,8 @@ class Alone {
   // place: such changes get lost one by one, as on any disk.
   std::string Destroyed(const std::map<std::string, std::string>& store_before,
                         const std::map<std::string, std::string>& tree) {
-    auto now = stage_.AtTheStore();
+    const auto store = stage_.AtTheStore();
+    auto now = store;
     if (placed_) now.insert(tree.begin(), tree.end());  // what is only here is not gone
     for (const auto& [path, content] : store_before) {
       if (path.find(".pargeter-scratch-") != std::string::npos) continue;
@@ -237,6 +238,7 @@ class Alone {
         return kept.sure && kept.places.count(p) > 0;
       });
       if (touched_.count(path) == 0) return path + " has changed, and nobody touched it";
+      if (store.count(path) == 0) continue;  // only here: a disk as any other
       const bool moved = left_.count(path) > 0 &&
                          std::any_of(now.begin(), now.end(), [&text = content](const auto& one) {
                            return one.second == text;

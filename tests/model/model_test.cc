@@ -35,10 +35,9 @@ void PlayMany(const char* name, int runs, int length, const Weights& weights, co
     const std::string why = play(plan);
     if (why.empty()) continue;
     // first what happened: to find a smaller plan may take long
-    fmt::print(stderr, "{} seed {}: {}\n", name, seed, why);
+    fmt::print(stderr, "{} seed {}: {}\nthe plan:\n{}", name, seed, why, Describe(plan));
     const auto smaller = Smaller(plan, play);
-    FAIL() << name << " seed " << seed << ": " << why << "\nthe plan:\n"
-           << Describe(plan) << "smaller plan: " << play(smaller) << "\n"
+    FAIL() << name << " seed " << seed << ": " << why << "\nsmaller plan: " << play(smaller) << "\n"
            << Describe(smaller);
   }
 }

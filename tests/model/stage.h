@@ -43,6 +43,8 @@ class Stage {
     world_.moves_folders = options.seed % 2 == 1;
     world_.moves_files = world_.serial_versions = options.seed % 4 == 1;
     world_.forgets_origins = options.seed % 8 == 1;
+    world_.has_feed = world_.feed_tells_all = options.seed % 3 == 1;
+    if (options.seed % 7 == 3) world_.page_size = 3;
     // such stores take files whole
     if (world_.serial_versions) world_.multipart_above = world_.copies_in_parts_above = 0;
   }
@@ -66,6 +68,7 @@ class Stage {
     if (options_.hold) o.hold_files = 1, o.hold_share = 0;
     o.retry_pause = Duration(2);
     o.trial_pause = Duration(5);
+    o.feed_pause = Duration(4);
     o.may_be_late = Duration(5);
     o.host = who == 0 ? "isle" : "coast";
     o.boot_id = std::to_string(boot_);
@@ -199,9 +202,10 @@ class Stage {
     std::string out;
     std::vector<std::string> changes;
     for (const std::string& one : world_.asked)
-      if (one.compare(0, 5, "list ") != 0 && one.compare(0, 5, "read ") != 0)
+      if (one.compare(0, 5, "list ") != 0 && one.compare(0, 5, "read ") != 0 &&
+          one.compare(0, 4, "feed") != 0)
         changes.push_back(one);
-    for (std::size_t i = changes.size() > 60 ? changes.size() - 60 : 0; i < changes.size(); ++i)
+    for (std::size_t i = changes.size() > 90 ? changes.size() - 90 : 0; i < changes.size(); ++i)
       out += "\n    " + changes[i];
     return out;
   }

@@ -10,6 +10,14 @@ class Together {
   explicit Together(const Options& options) : options_(options), stage_(options) {}
 
   std::string Play(const std::vector<Step>& plan) {
+    std::string why = PlayAll(plan);
+    if (why.empty()) return why;
+    stage_.Keep();
+    return why + stage_.LastAsked();
+  }
+
+ private:
+  std::string PlayAll(const std::vector<Step>& plan) {
     for (int who : {0, 1})
       if (auto s = stage_.Open(who); !s.ok()) return s.error().what;
     for (const char* path : {"f0", "d0/f1", "d0/e/f2", "d1/f3"}) {
@@ -25,8 +33,6 @@ class Together {
     }
     return End();
   }
-
- private:
   static std::string Word(const std::string& text) { return text.substr(0, text.find('>') + 1); }
   // All that are whole in it: who writes into a file leaves the words of others there.
   static std::set<std::string> Words(const std::string& text) {
@@ -39,6 +45,7 @@ class Together {
   }
 
   std::string PlayStep(const Step& step) {
+    stage_.Remark(Describe(step));
     const std::string why = PlayAlive(step);
     return stage_.disk_.dead() ? Resurrect() : why;
   }
@@ -104,7 +111,7 @@ class Together {
         if (it != objects.end())
           for (const std::string& word : Words(it->second.body)) alive_.erase(word);  // it knew
         if (step.kind == Step::kOutsideErase) {
-          if (it != objects.end()) objects.erase(it);
+          if (it != objects.end()) stage_.world_.Drop(step.path);
           return "";
         }
         stage_.world_.Set(step.path, {ContentOf(step), {}});
@@ -222,8 +229,7 @@ class Together {
     const auto store = stage_.AtTheStore();
     for (const auto& [path, content] : store) found.merge(Words(content));
     for (const std::string& word : alive_)
-      if (found.count(word) == 0 && unsure_.count(word) == 0)
-        return "lost: " + word + stage_.LastAsked();
+      if (found.count(word) == 0 && unsure_.count(word) == 0) return "lost: " + word;
     // a file that had to give way to a folder while it was new went up as what it was called then:
     // such a key looks like a mark, and is shown under yet another name
     for (const auto& [path, content] : store)
@@ -233,8 +239,7 @@ class Together {
       if (!tree.ok()) return fmt::format("{} cannot be read: {}", who, tree.error().what);
       if (auto why = Difference(FilesOf(store), FilesOf(*tree)); !why.empty())
         return fmt::format("{} shows not what the store has: {}", who, why);
-      if (auto why = OtherModes(who); !why.empty())
-        return fmt::format("{} {}", who, why) + stage_.LastAsked();
+      if (auto why = OtherModes(who); !why.empty()) return fmt::format("{} {}", who, why);
     }
     return "";
   }

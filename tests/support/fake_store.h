@@ -6,7 +6,9 @@
 #include <deque>
 #include <functional>
 #include <map>
+#include <optional>
 #include <random>
+#include <set>
 #include <string>
 #include <utility>
 #include <vector>
@@ -65,6 +67,7 @@ struct FakeWorld {
   bool next_write_is_late GUARDED_BY(mutex) = false;
   std::function<void()> arrive_late GUARDED_BY(mutex);
   std::uint64_t multipart_above = 0, copies_in_parts_above = 0;
+  bool feed_tells_all = false;                 // its own, too: what was done by requests
   std::size_t page_size = 1 << 20;             // of listings
   bool folds_names GUARDED_BY(mutex) = false;  // names are one if they differ only in case
   bool moves_folders = false, moves_files = false;
@@ -89,6 +92,17 @@ struct FakeWorld {
     if (keeps_former && objects.count(path) > 0) former.emplace_back(path, objects[path].body);
     object.serial = path.back() == '/' ? 0 : ++serials;  // folders are alike
     objects[path] = std::move(object);
+    Changed(path);
+  }
+  void Drop(const std::string& path) REQUIRES(mutex) {
+    objects.erase(path);
+    Changed(path);
+  }
+  void Changed(const std::string& path) REQUIRES(mutex) {
+    if (!feed_tells_all) return;
+    for (auto end = path.find('/'); end != std::string::npos; end = path.find('/', end + 1))
+      changes.push_back(path.substr(0, end + 1));
+    if (path.back() != '/') changes.push_back(path);
   }
   void Put(const std::string& path, const std::string& body) {
     const Lock lock(mutex);
@@ -211,12 +225,14 @@ class FakeStore : public Provider {
       page.entries.push_back(std::move(entry));
     }
     page.may_write = !IsSealed(prefix);
-    const std::size_t from = next.empty() ? 0 : std::stoull(next);
-    page.entries.erase(page.entries.begin(),
-                       page.entries.begin() + static_cast<std::ptrdiff_t>(from));
+    const auto place = [](const Entry& entry) {  // in the order of the keys
+      return entry.name + (entry.kind == Kind::kFolder && !entry.marker ? "/" : "");
+    };
+    if (!next.empty())
+      std::erase_if(page.entries, [&](const Entry& entry) { return place(entry) <= next; });
     if (page.entries.size() > w_.page_size) {
       page.entries.resize(w_.page_size);
-      page.next = std::to_string(from + w_.page_size);
+      page.next = place(page.entries.back());
     }
     return page;
   }
@@ -231,12 +247,20 @@ class FakeStore : public Provider {
     PG_TRY(Ask("feed " + moment));
     if (moment.substr(0, 1) != w_.feed_run) return Error(Code::kStale, "of another time");
     Changes out;
+    std::set<std::string> told;
     for (std::size_t i = std::stoull(moment.substr(1)); i < w_.changes.size(); ++i) {
       Changes::One one;
       one.path = w_.changes[i];
+      const bool folder = one.path.back() == '/';
+      if (folder) one.path.pop_back();
+      // such stores have one thing at a path (where this one has two, each is told)
       const auto it = w_.objects.find(one.path);
-      if (it != w_.objects.end()) one.entry = EntryOf(one.path, it->second);
-      out.all.push_back(std::move(one));
+      const bool file = it != w_.objects.end();
+      if (file && !folder) one.entry = EntryOf(one.path, it->second);
+      if (!one.entry) one.entry = FolderAt(one.path);
+      if (!one.entry && file) one.entry = EntryOf(one.path, it->second);
+      const bool both = file && FolderAt(one.path).has_value();
+      if (told.insert(both ? w_.changes[i] : one.path).second) out.all.push_back(std::move(one));
     }
     out.next = w_.feed_run + std::to_string(w_.changes.size());
     return out;
@@ -259,15 +283,8 @@ class FakeStore : public Provider {
     PG_TRY(Ask("look " + path));
     const auto it = w_.objects.find(Spelled(path));
     if (it != w_.objects.end()) return EntryOf(path, it->second);
-    const auto below = w_.objects.lower_bound(path + "/");
-    if (path.empty() ||
-        (below != w_.objects.end() && below->first.compare(0, path.size() + 1, path + "/") == 0)) {
-      Entry entry;
-      entry.name = path.substr(path.rfind('/') + 1);
-      entry.kind = Kind::kFolder;
-      return entry;
-    }
-    return Error(Code::kNotFound, "no " + path);
+    const auto folder = FolderAt(path);
+    return folder ? Result<Entry>(*folder) : Error(Code::kNotFound, "no " + path);
   }
   Status Read(const std::string& path, const std::string& version, std::uint64_t offset,
               std::uint64_t size, ReadSink* sink, const Cancel&) override {
@@ -438,7 +455,7 @@ class FakeStore : public Provider {
     const std::string spelled = Spelled(path);
     if (w_.objects.count(spelled) == 0) return {};
     PG_TRY(Holds(spelled, only_if));
-    w_.objects.erase(spelled);
+    w_.Drop(spelled);
     return Answer();
   }
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
@@ -453,7 +470,7 @@ class FakeStore : public Provider {
       const Status good =
           Holds(path, version.empty() ? Precondition::Anything() : Precondition::Is(version));
       if (good.ok())
-        w_.objects.erase(path);
+        w_.Drop(path);
       else
         left.emplace_back(path, good.error());
     }
@@ -470,7 +487,7 @@ class FakeStore : public Provider {
   Status RemoveFolder(const std::string& path, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove-folder " + path));
-    w_.objects.erase(path + "/");
+    w_.Drop(path + "/");
     return Answer();
   }
   Status MoveFolder(const std::string& from, const std::string& to, const Cancel&) override {
@@ -520,6 +537,8 @@ class FakeStore : public Provider {
     PG_TRY(Holds(to, only_if));
     FakeWorld::Object moved = std::move(w_.objects.extract(from).mapped());
     w_.objects[to] = std::move(moved);
+    w_.Changed(from);
+    w_.Changed(to);
     PG_TRY(Answer());
     return EntryOf(to, w_.objects[to]);
   }
@@ -610,6 +629,16 @@ class FakeStore : public Provider {
     entry.attributes = object.attributes;
     entry.attributes_known = true;
     if (object.attributes.symlink) entry.kind = Kind::kSymlink;
+    return entry;
+  }
+  std::optional<Entry> FolderAt(const std::string& path) const REQUIRES(w_.mutex) {
+    const auto below = w_.objects.lower_bound(path + "/");
+    if (!path.empty() &&
+        (below == w_.objects.end() || below->first.compare(0, path.size() + 1, path + "/") != 0))
+      return std::nullopt;
+    Entry entry;
+    entry.name = path.substr(path.rfind('/') + 1);
+    entry.kind = Kind::kFolder;
     return entry;
   }
   // What it calls the path.
