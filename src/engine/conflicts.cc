@@ -64,6 +64,14 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       PG_ASSIGN(ours, WentThere(*job, *there));
     }
   }
+  // What only moves has the version that is known, wherever it is: of another one something was
+  // sent there before, and the one that is known is not to go for that.
+  const bool moves = job->node.there == There::kElsewhere && !(job->node.dirty & kData) &&
+                     job->node.copy_of.empty();
+  if (ours && moves && there->version != job->node.version) {
+    PG_ASSIGN(ours,
+              IsCopy(*job, "", job->there_path, job->node.version, job->node.there_size, *there));
+  }
   bool occupants = false;  // of the one whose place this is
   if (there.ok() && job->occupant != kNoNode) {
     std::optional<Node> occupant;

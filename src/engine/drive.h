@@ -59,13 +59,13 @@ struct DriveOptions : DriveLimits {
   std::string name;
   std::string state_folder;  // index.db, pending/, lock
   std::string cache_folder;
-  Duration quiet{1000};        // a change waits so long for the next one before it goes up
-  Duration patience{60000};    // the longest that a read waits for the store
-  Duration retry_pause{2000};  // after a failed upload; doubles with each further failure
-  Duration feed_pause{2000};   // between looks at what the store tells, while somebody works here
-  Duration trial_pause{1000};  // between looks whether the store is back; doubles up to 15 s
-  Duration hold_quiet{2000};   // deletions go so long after the last of a sweep
-  Duration may_be_late{3000};  // a request without an answer may still reach the store so long
+  Duration quiet{1000};             // a change waits so long for the next one before it goes up
+  Duration patience{60000};         // the longest that a read waits for the store
+  Duration retry_pause{2000};       // after a failed upload; doubles with each further failure
+  Duration feed_pause{2000};        // between looks at what the store tells, while one works here
+  Duration trial_pause{1000};       // between looks whether the store is back; doubles up to 15 s
+  Duration hold_quiet{2000};        // deletions go so long after the last of a sweep
+  Duration may_be_late{3000};       // a request without an answer may still reach the store so long
   Duration copy_patience{120000};   // who has a copy made at the store waits so long for it
   Duration open_patience{300'000};  // a small file held open for writing goes up about as often
   Duration watch_every{10000};      // between looks after what is visited, fetched and written
@@ -545,6 +545,8 @@ class Drive {
   Status Publish(const std::vector<Rule>& fresh) EXCLUDES(tree_mutex_);
   Status FollowMoves() EXCLUDES(tree_mutex_);
   Result<Outcome> BringDown(Job* job) EXCLUDES(tree_mutex_);
+  Result<bool> MadeBefore(const Job& job, const std::string& from, Code refused,
+                          const Entry& target) EXCLUDES(tree_mutex_);
   Result<bool> OnlyAttributesDiffer(const Node& node, const std::string& path, const Entry& there,
                                     const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status AdoptVersion(Live* live, const Entry& there) REQUIRES(tree_mutex_);
@@ -587,7 +589,8 @@ class Drive {
   Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
   bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
-  Result<bool> TakeBackFile(const Job& job) EXCLUDES(tree_mutex_);
+  Result<bool> TakeBackFile(Job* planned) EXCLUDES(tree_mutex_);
+  Result<Outcome> GoesOnFrom(Job* job, Live* live) REQUIRES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
   // Below a folder that goes object by object: path, versions of the original and of its copy,

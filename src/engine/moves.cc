@@ -55,8 +55,8 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
     const auto target = provider_->Look(job->path, job->cancel);
     if (!target.ok() && target.error().code != Code::kNotFound) return target.error();
     bool made = false;
-    if (move && target.ok() && (!in_one || entry.error().code == Code::kNotFound)) {
-      PG_ASSIGN(made, IsCopy(*job, "", from, version, node.there_size, *target));
+    if (move && target.ok()) {
+      PG_ASSIGN(made, MadeBefore(*job, from, entry.error().code, *target));
     }
     if (made) {
       entry = target;  // made by a former attempt, whose answer was lost
@@ -108,6 +108,20 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   if (!entry.ok()) return entry.error();
   PG_TRY(CommitUpload(job, *entry, how));
   return Outcome::kDone;
+}
+
+// Was what stands at the new place brought there by a former attempt? Others may have put another
+// file at the old one since.
+Result<bool> Drive::MadeBefore(const Job& job, const std::string& from, Code refused,
+                               const Entry& target) {
+  const std::string& version = job.node.version;
+  if (provider_->Can().moves_files && refused != Code::kNotFound) {
+    if (target.version != version) return false;
+    const auto source = provider_->Look(from, job.cancel);
+    if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
+    if (source.ok() && source->version == version) return false;  // it is still there
+  }
+  return IsCopy(job, "", from, version, job.node.there_size, target);
 }
 
 // What stands there is what we knew, with attributes that we sent, and nobody learnt that they

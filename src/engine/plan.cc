@@ -420,7 +420,8 @@ Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
   if (made.version != job.node.version || made.size != job.node.there_size) return false;
   const auto original = provider_->Look(job.there_path, job.cancel);
   if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
-  return !original.ok();
+  // (others may have put another there since)
+  return !original.ok() || original->version != job.node.version;
 }
 
 // What a former attempt was to make is not there. That request may still be on its way, though it
@@ -443,11 +444,12 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   } else if (node.kind == NodeKind::kFolder) {
     PG_TRY(TakeBackFolder(job));
   } else {
-    PG_ASSIGN(const bool undone, TakeBackFile(*job));
+    PG_ASSIGN(const bool undone, TakeBackFile(job));
     if (!undone && MayBeLate(job)) return Outcome::kAgain;
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
+  if (job->went_on) return GoesOnFrom(job, live);
   // a listing that began before this may still show it
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
@@ -461,16 +463,36 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   return Outcome::kAgain;
 }
 
+// The store has it where a former attempt brought it.
+Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
+  Node& node = live->node;
+  removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  not_there_.erase(job->id);
+  node.there = There::kElsewhere;
+  node.there_parent = std::exchange(node.tried_parent, kNoNode);
+  node.there_name = std::exchange(node.tried_name, {});
+  acked_[job->id] = options_.clock->Now();
+  if (live->content) {
+    const Lock lock(live->content->mu);
+    live->content->source.path = job->tried_path;
+  }
+  PG_TRY(Save(live));
+  return Outcome::kAgain;
+}
+
 // False: what stands there is not of that attempt, or nothing does.
-Result<bool> Drive::TakeBackFile(const Job& job) {
+Result<bool> Drive::TakeBackFile(Job* planned) {
+  const Job& job = *planned;
   for (int round = 0; round < 3; ++round) {  // a store may say another version once, wrongly
     const auto made = provider_->Look(job.tried_path, job.cancel);
     if (!made.ok() && made.error().code == Code::kNotFound) return false;
     if (!made.ok()) return made.error();
     PG_ASSIGN(const bool moved, WentThere(job, *made));
     if (moved) {
-      PG_TRY(provider_->MoveFile(job.tried_path, made->version, job.there_path,
-                                 Precondition::Absent(), job.cancel));
+      const auto back = provider_->MoveFile(job.tried_path, made->version, job.there_path,
+                                            Precondition::Absent(), job.cancel);
+      if (!back.ok() && back.error().code != Code::kChanged) return back.error();
+      planned->went_on = !back.ok();  // others have put something where it was
       return true;
     }
     PG_ASSIGN(const bool ours, MadeBy(job, *made));

@@ -302,5 +302,104 @@ TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostIsNotTakenForADeletionElsewhere) 
   EXPECT_EQ(world_.All().count("d/g"), 1u);
 }
 
+// A file was moved, nobody heard of it, and before the step is made again another program has put
+// a file of its own where it was.
+class OldPlaceTest : public LostAnswersTest {
+ protected:
+  using Files = std::map<std::string, std::string>;
+  void Begin(bool moves_files) {
+    {
+      const Lock lock(world_.mutex);
+      world_.moves_files = world_.serial_versions = moves_files;
+    }
+    retry_pause_ = Duration(10);
+    may_be_late_ = Duration(20);
+    world_.Put("d/keep", "k");
+    world_.Put("e/keep", "k");
+    world_.Put("g/keep", "k");
+    Open();
+    for (const char* folder : {"d", "e", "g"}) Names(folder);
+    ASSERT_TRUE(Write("d/f", "mine").ok());
+    FlushAll();
+    const auto told = [this] {
+      if (taken_.exchange(true)) return;
+      world_.Put("d/f", "of another program");
+      if (holds_) Hold(true);
+    };
+    world_.on_moved = world_.on_copied = told;
+    world_.LoseAnswers(1);
+  }
+  void Hold(bool on) {
+    const Lock lock(world_.mutex);
+    for (const char* kind : {"move", "copy"})
+      world_.fails[kind] = std::deque<bool>(on ? 10000 : 0, true);
+  }
+  void End(const Files& wanted) {
+    FlushAll();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    FlushAll();
+    Files store = world_.All();
+    for (const char* keep : {"d/keep", "e/keep", "g/keep"}) store.erase(keep);
+    EXPECT_EQ(store, wanted);
+    for (const auto& [path, content] : wanted) EXPECT_EQ(*Read(path), content) << path;
+    EXPECT_TRUE(drive_->Conflicts()->empty());
+  }
+  std::atomic<bool> taken_{false};
+  bool holds_ = false;
+};
+
+TEST_F(OldPlaceTest, WhatStandsThereIsNotTakenForWhatWasMoved) {
+  Begin(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  End({{"d/f", "of another program"}, {"e/f", "mine"}});
+}
+
+TEST_F(OldPlaceTest, NorByALookThatComesBeforeTheNextTry) {
+  holds_ = true;
+  Begin(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  Hold(false);
+  End({{"d/f", "of another program"}, {"e/f", "mine"}});
+}
+
+TEST_F(OldPlaceTest, WhatWasMovedOnceMoreComesAlong) {
+  holds_ = true;
+  Begin(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
+  ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
+  Hold(false);
+  End({{"d/f", "of another program"}, {"g/f", "mine"}});
+}
+
+TEST_F(OldPlaceTest, WhatWasDeletedMeanwhileTakesNothingAlong) {
+  holds_ = true;
+  Begin(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
+  ASSERT_TRUE(hands().Remove("e/f").ok());
+  Hold(false);
+  End({{"d/f", "of another program"}});
+}
+
+// Who writes there has replaced what was there: the copy of that is older, and no reason to delete
+// what is new.
+TEST_F(OldPlaceTest, ACopyOfWhatStoodThereIsNotTakenForWhatStandsThere) {
+  holds_ = true;
+  Begin(false);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  Hold(false);
+  FlushAll();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  FlushAll();
+  std::set<std::string> contents;
+  for (const auto& [path, content] : world_.All()) contents.insert(content);
+  EXPECT_EQ(contents.count("of another program"), 1u);
+}
+
 }  // namespace
 }  // namespace pargeter::test
