@@ -59,6 +59,7 @@ const Weights kShared = With(kBusy, {{Step::kCheck, 0},
                                      {Step::kRestore, 0},
                                      {Step::kOutsidePut, 5},
                                      {Step::kOutsideErase, 2},
+                                     {Step::kOutsideMove, 2},
                                      {Step::kSettle, 2},
                                      {Step::kRefresh, 4},
                                      {Step::kFlush, 4}});
@@ -203,6 +204,14 @@ TEST(Model, TwoMachinesInBadWeather) {
   o.store_faults = 0.05;
   PlayMany<Together>("weather", 4, 40, With(kShared, {{Step::kOffline, 1}, {Step::kOnline, 3}}), o,
                      2);
+}
+TEST(Model, TwoMachinesOnBadDays) {
+  Options o;
+  o.store_faults = 0.05;
+  PlayMany<Together>(
+      "bad days", 3, 40,
+      With(kShared, {{Step::kMove, 10}, {Step::kKill, 3}, {Step::kOffline, 1}, {Step::kOnline, 3}}),
+      o, 2);
 }
 
 // ---- one plan, interrupted at every point in turn

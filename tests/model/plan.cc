@@ -10,11 +10,12 @@ namespace pargeter::test {
 namespace {
 
 constexpr const char* kNames[Step::kKinds] = {
-    "write",   "synced-write", "patch",         "resize",  "read",      "remove",
-    "move",    "folder",       "rmdir",         "check",   "flush",     "sync-folder",
-    "refresh", "evict",        "restart",       "kill",    "power-cut", "offline",
-    "online",  "outside-put",  "outside-erase", "release", "drop",      "copy",
-    "punch",   "mode",         "place",         "hold",    "restore",   "settle"};
+    "write",   "synced-write", "patch",         "resize",       "read",      "remove",
+    "move",    "folder",       "rmdir",         "check",        "flush",     "sync-folder",
+    "refresh", "evict",        "restart",       "kill",         "power-cut", "offline",
+    "online",  "outside-put",  "outside-erase", "outside-move", "release",   "drop",
+    "copy",    "punch",        "mode",          "place",        "hold",      "restore",
+    "settle"};
 
 }  // namespace
 
@@ -72,6 +73,7 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
         step.path = folder();
         break;
       case Step::kCopy:
+      case Step::kOutsideMove:
         step.to = file();
         break;
       case Step::kPlace:

@@ -39,6 +39,7 @@ struct Step {
     kOnline,
     kOutsidePut,
     kOutsideErase,
+    kOutsideMove,
     kRelease,  // the deletions that are held back
     kDrop,
     kCopy,  // of `to`

@@ -104,20 +104,10 @@ class Together {
         stage_.world_.SetOffline(step.kind == Step::kOffline);
         return "";
       case Step::kOutsidePut:
-      case Step::kOutsideErase: {
-        const Lock lock(stage_.world_.mutex);
-        auto& objects = stage_.world_.objects;
-        const auto it = objects.find(step.path);
-        if (it != objects.end())
-          for (const std::string& word : Words(it->second.body)) alive_.erase(word);  // it knew
-        if (step.kind == Step::kOutsideErase) {
-          if (it != objects.end()) stage_.world_.Drop(step.path);
-          return "";
-        }
-        stage_.world_.Set(step.path, {ContentOf(step), {}});
-        alive_.insert(Word(ContentOf(step)));
+      case Step::kOutsideErase:
+      case Step::kOutsideMove:
+        Outside(step);
         return "";
-      }
       default:
         break;
     }
@@ -146,6 +136,29 @@ class Together {
         for (const auto& [path, content] : all) unsure_.merge(Words(content));
     }
     return true;
+  }
+  // Another program, which knows what it replaces.
+  void Outside(const Step& step) {
+    const Lock lock(stage_.world_.mutex);
+    auto& objects = stage_.world_.objects;
+    const bool moves = step.kind == Step::kOutsideMove;
+    if (moves && (step.path == step.to || objects.count(step.path) == 0)) return;
+    const std::string& replaced = moves ? step.to : step.path;
+    const auto it = objects.find(replaced);
+    if (it != objects.end())
+      for (const std::string& word : Words(it->second.body)) alive_.erase(word);
+    if (moves) {
+      FakeWorld::Object moved = objects[step.path];
+      stage_.world_.Drop(step.path);
+      if (it != objects.end()) stage_.world_.Drop(step.to);
+      objects[step.to] = std::move(moved);
+      stage_.world_.Changed(step.to);
+    } else if (step.kind == Step::kOutsideErase) {
+      if (it != objects.end()) stage_.world_.Drop(step.path);
+    } else {
+      stage_.world_.Set(step.path, {ContentOf(step), {}});
+      alive_.insert(Word(ContentOf(step)));
+    }
   }
   // Whose copy replaces the other file, or goes, or stays beside it.
   void SettleOne(const Step& step) {
