@@ -642,7 +642,8 @@ class Drive {
   // What it went into is there with it, where it was then, whatever is called otherwise since.
   Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
   Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
-  enum class Sent { kBytes, kBytesAlone, kCopy, kMove };  // how it came to its place
+  // How it came to its place; kCopyBefore: by a former attempt, with the attributes of that time.
+  enum class Sent { kBytes, kBytesAlone, kCopy, kCopyBefore, kMove };
   bool CopiedInParts(std::uint64_t size) const;
   Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);
   static void NoteAttributesSent(const Job& job, Sent how, Node* node);

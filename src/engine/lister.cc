@@ -410,12 +410,14 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     node.version.clear();
     node.marker = false;
   };
+  if (StepFindsOut(node)) return {};
   if (node.kind == NodeKind::kFolder) {
     // what the store had in it, wherever that is here; not what was moved into it here
     PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));
     for (const NodeId id : inside) {
       PG_ASSIGN(Live * child, Get(id));
-      if (MayBeElsewhere(child->node, asked)) return {};  // it is there after all
+      if (MayBeElsewhere(child->node, asked) || StepFindsOut(child->node))
+        return {};  // it is there after all
       PG_TRY(VanishedThere(child, asked));
     }
   }

@@ -25,4 +25,11 @@ inline bool MayHaveMoved(const Capabilities& can, const Node& node) {
   return in_one && node.there == There::kElsewhere && node.tried_parent != kNoNode;
 }
 
+// A file whose step was tried: that finds out by itself what became of it at its old place. Others
+// may have moved it to where it was to go, and what stands there is not an attempt of ours then.
+inline bool StepFindsOut(const Node& node) {
+  return node.kind != NodeKind::kFolder && node.there == There::kElsewhere &&
+         node.tried_parent != kNoNode && node.intent != 0 && (node.dirty & kData) == 0;
+}
+
 }  // namespace pargeter

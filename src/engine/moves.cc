@@ -28,7 +28,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   const bool attributes = copy_of || !move || (node.dirty & kAttributes);
   const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
   const bool in_one = move && provider_->Can().moves_files;
-  const Sent how = in_one ? Sent::kMove : move ? Sent::kCopy : Sent::kBytes;
+  Sent how = in_one ? Sent::kMove : move ? Sent::kCopy : Sent::kBytes;
   const std::uint64_t size = copy_of ? node.size : node.there_size;
   PG_TRY(EndParts(node.upload, job->cancel));
   const bool in_parts = !in_one && CopiedInParts(size);
@@ -60,6 +60,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
     }
     if (made) {
       entry = target;  // made by a former attempt, whose answer was lost
+      if (!in_one) how = Sent::kCopyBefore;
     } else {
       const auto source = provider_->Look(from, job->cancel);
       if (!source.ok() && source.error().code != Code::kNotFound) return source.error();

@@ -314,6 +314,7 @@ class OldPlaceTest : public LostAnswersTest {
     }
     retry_pause_ = Duration(10);
     may_be_late_ = Duration(20);
+    trial_pause_ = Duration(5);
     world_.Put("d/keep", "k");
     world_.Put("e/keep", "k");
     world_.Put("g/keep", "k");
@@ -321,6 +322,8 @@ class OldPlaceTest : public LostAnswersTest {
     for (const char* folder : {"d", "e", "g"}) Names(folder);
     ASSERT_TRUE(Write("d/f", "mine").ok());
     FlushAll();
+  }
+  void LoseTheNextAnswer() {
     const auto told = [this] {
       if (taken_.exchange(true)) return;
       world_.Put("d/f", "of another program");
@@ -334,9 +337,12 @@ class OldPlaceTest : public LostAnswersTest {
     for (const char* kind : {"move", "copy"})
       world_.fails[kind] = std::deque<bool>(on ? 10000 : 0, true);
   }
+  void Look() {
+    ASSERT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
+  }
   void End(const Files& wanted) {
     FlushAll();
-    ASSERT_TRUE(drive_->Refresh().ok());
+    Look();
     FlushAll();
     Files store = world_.All();
     for (const char* keep : {"d/keep", "e/keep", "g/keep"}) store.erase(keep);
@@ -350,6 +356,7 @@ class OldPlaceTest : public LostAnswersTest {
 
 TEST_F(OldPlaceTest, WhatStandsThereIsNotTakenForWhatWasMoved) {
   Begin(true);
+  LoseTheNextAnswer();
   ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
   End({{"d/f", "of another program"}, {"e/f", "mine"}});
 }
@@ -357,9 +364,10 @@ TEST_F(OldPlaceTest, WhatStandsThereIsNotTakenForWhatWasMoved) {
 TEST_F(OldPlaceTest, NorByALookThatComesBeforeTheNextTry) {
   holds_ = true;
   Begin(true);
+  LoseTheNextAnswer();
   ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
   ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Look();
   Hold(false);
   End({{"d/f", "of another program"}, {"e/f", "mine"}});
 }
@@ -367,6 +375,7 @@ TEST_F(OldPlaceTest, NorByALookThatComesBeforeTheNextTry) {
 TEST_F(OldPlaceTest, WhatWasMovedOnceMoreComesAlong) {
   holds_ = true;
   Begin(true);
+  LoseTheNextAnswer();
   ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
   ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
   ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
@@ -377,6 +386,7 @@ TEST_F(OldPlaceTest, WhatWasMovedOnceMoreComesAlong) {
 TEST_F(OldPlaceTest, WhatWasDeletedMeanwhileTakesNothingAlong) {
   holds_ = true;
   Begin(true);
+  LoseTheNextAnswer();
   ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
   ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
   ASSERT_TRUE(hands().Remove("e/f").ok());
@@ -384,17 +394,48 @@ TEST_F(OldPlaceTest, WhatWasDeletedMeanwhileTakesNothingAlong) {
   End({{"d/f", "of another program"}});
 }
 
+// Whoever moves it there moves the file itself: that is not taken back as an attempt of ours.
+TEST_F(OldPlaceTest, WhatOthersMovedWhereItWasToGoIsNotDeleted) {
+  Begin(false);
+  Hold(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
+  world_.Move("d/f", "e/f");
+  Look();
+  Hold(false);
+  End({{"e/f", "mine"}});
+}
+
+// What the former attempt brought there has the mode of that time.
+TEST_F(OldPlaceTest, AModeThatWasSetBeforeTheNextTryArrives) {
+  Begin(false);
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["copy"] = {true};
+    world_.fails["copy"] = std::deque<bool>(10000, true);
+    world_.fails["copy"].front() = false;
+  }
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("e/f") > 0; }));
+  ASSERT_TRUE(hands().SetMode("e/f", 0640).ok());
+  Hold(false);
+  End({{"e/f", "mine"}});
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(world_.objects["e/f"].attributes.mode, 0640u);
+}
+
 // Who writes there has replaced what was there: the copy of that is older, and no reason to delete
 // what is new.
 TEST_F(OldPlaceTest, ACopyOfWhatStoodThereIsNotTakenForWhatStandsThere) {
   holds_ = true;
   Begin(false);
+  LoseTheNextAnswer();
   ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
   ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Look();
   Hold(false);
   FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Look();
   FlushAll();
   std::set<std::string> contents;
   for (const auto& [path, content] : world_.All()) contents.insert(content);

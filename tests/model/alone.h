@@ -33,7 +33,7 @@ class Alone {
     touched_.clear();
     if (auto s = stage_.Open(0); !s.ok()) return s.error().what;
     if (auto why = Compare(nullptr); !why.empty()) return "at first: " + why;
-    stage_.world_.Faults(options_.store_faults, options_.seed);
+    stage_.world_.Faults(options_.store_faults, options_.seed, options_.lost_answers);
     stage_.world_.FailAt(options_.store_fail_at, options_.store_lose_at);
     stage_.disk_.FailShare(options_.disk_faults, options_.seed);
     stage_.disk_.FailAt(options_.disk_fail_at ? stage_.disk_.operations() + options_.disk_fail_at
@@ -340,9 +340,9 @@ class Alone {
     left_.clear();
     replaced_.clear();
     for (const auto& [path, content] : stage_.AtTheStore())  // whose deletion is held back
-      if (tree->count(path) == 0) left_.insert(path);
+      if (tree->count(path) == 0) left_.insert(path), hidden_.insert(path);
     pieced_.clear();
-    stage_.world_.Faults(options_.store_faults, options_.seed);
+    stage_.world_.Faults(options_.store_faults, options_.seed, options_.lost_answers);
     model_.files = *tree;
     model_.modes.clear();
     Note({});
@@ -436,6 +436,7 @@ class Alone {
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();
     if (auto s = stage_.ClearUp(0); !s.ok()) return s.error().what;
+    ShowHidden();
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
     if (auto why = AttributesWell(); !why.empty()) return why + stage_.LastAsked();
@@ -454,6 +455,16 @@ class Alone {
     return "";
   }
 
+  // A file that was written anew under a name whose deletion was held back, and went up: if the
+  // power cut took all memory of it, the deletion hides it, until that finds another file there.
+  void ShowHidden() {
+    for (const auto& [path, content] : stage_.AtTheStore()) {
+      if (hidden_.count(path) == 0 || !model_.files.emplace(path, content).second) continue;
+      for (auto end = path.find('/'); end != std::string::npos; end = path.find('/', end + 1))
+        model_.files.emplace(path.substr(0, end + 1), "");
+    }
+  }
+
   struct Kept {
     std::string content;
     std::set<std::string> places;
@@ -463,7 +474,7 @@ class Alone {
   Stage stage_;
   PlainTree model_;
   std::vector<Kept> kept_;
-  std::set<std::string> whole_, touched_, left_, pieced_;
+  std::set<std::string> whole_, touched_, left_, pieced_, hidden_;
   std::set<std::string> been_there_, copied_;  // contents that were at the store; of two files
   std::set<std::pair<std::string, std::string>> replaced_;  // at the store, by what was synced
   bool power_cut_ = false, placed_ = false;

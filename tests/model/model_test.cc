@@ -213,6 +213,19 @@ TEST(Model, TwoMachinesOnBadDays) {
       With(kShared, {{Step::kMove, 10}, {Step::kKill, 3}, {Step::kOffline, 1}, {Step::kOnline, 3}}),
       o, 2);
 }
+// What was done, and nobody heard of, is met again later, as the work of whoever it may be.
+TEST(Model, AnswersGetLost) {
+  Options o;
+  o.lost_answers = 0.25;
+  PlayMany<Alone>("answers", 3, 40, With(kBusy, {{Step::kMove, 12}, {Step::kCopy, 3}}), o);
+}
+TEST(Model, TwoMachinesWhoseAnswersGetLost) {
+  Options o;
+  o.lost_answers = 0.25;
+  PlayMany<Together>(
+      "together answers", 3, 40,
+      With(kShared, {{Step::kMove, 12}, {Step::kOutsidePut, 8}, {Step::kOutsideMove, 4}}), o, 2);
+}
 
 // ---- one plan, interrupted at every point in turn
 

@@ -23,7 +23,7 @@ inline bool StoreTrouble(Code code) {
 }
 
 struct Options {
-  double store_faults = 0, disk_faults = 0;
+  double store_faults = 0, disk_faults = 0, lost_answers = 0;
   bool watch_power = false;
   bool hold = false;  // nearly all deletions are held back
   std::uint64_t seed = 0;

@@ -26,7 +26,7 @@ class Together {
       alive_.insert(Word(text));
     }
     for (int who : {0, 1}) Ignore(stage_.hands(who).Tree());
-    stage_.world_.Faults(options_.store_faults, options_.seed);
+    stage_.world_.Faults(options_.store_faults, options_.seed, options_.lost_answers);
     for (const Step& step : plan) {
       std::string why = PlayStep(step);
       if (!why.empty()) return Describe(step) + ": " + why;

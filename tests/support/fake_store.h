@@ -56,6 +56,7 @@ struct FakeWorld {
   std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
   double fault_share GUARDED_BY(mutex) = 0;
+  double lost_share GUARDED_BY(mutex) = 0;  // of the answers to what changes something
   std::uint64_t fail_at GUARDED_BY(mutex) = 0, lose_at GUARDED_BY(mutex) = 0;
   std::uint64_t count GUARDED_BY(mutex) = 0;
   std::mt19937_64 dice GUARDED_BY(mutex);
@@ -133,9 +134,10 @@ struct FakeWorld {
     offline = value;
     offline_as = as;
   }
-  void Faults(double share, std::uint64_t seed) {
+  void Faults(double share, std::uint64_t seed, double lost = 0) {
     const Lock lock(mutex);
     fault_share = share;
+    lost_share = lost;
     dice.seed(seed);
   }
   void FailAt(std::uint64_t fail, std::uint64_t lose) {
@@ -602,7 +604,8 @@ class FakeStore : public Provider {
     const bool dead = w_.cut_off && w_.cut_off();
     if (w_.lose_answers > 0) {
       --w_.lose_answers;
-    } else if (!dead && w_.count != w_.lose_at && !Told(&w_.loses[kind_]) && !Unlucky()) {
+    } else if (!dead && w_.count != w_.lose_at && !Told(&w_.loses[kind_]) && !Unlucky() &&
+               !Unlucky(w_.lost_share)) {
       return {};
     }
     return Error(Code::kDamaged, "the answer was lost (on purpose)");
@@ -613,8 +616,9 @@ class FakeStore : public Provider {
     next->pop_front();
     return told;
   }
-  bool Unlucky() REQUIRES(w_.mutex) {
-    return w_.fault_share > 0 && std::uniform_real_distribution<>()(w_.dice) < w_.fault_share;
+  bool Unlucky() REQUIRES(w_.mutex) { return Unlucky(w_.fault_share); }
+  bool Unlucky(double share) REQUIRES(w_.mutex) {
+    return share > 0 && std::uniform_real_distribution<>()(w_.dice) < share;
   }
   std::string VersionOf(const FakeWorld::Object& object) const {
     if (w_.serial_versions) return "v" + std::to_string(object.serial);
