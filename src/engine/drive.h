@@ -591,6 +591,7 @@ class Drive {
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Result<bool> TakeBackFile(Job* planned) EXCLUDES(tree_mutex_);
   Result<Outcome> GoesOnFrom(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<bool> IsAllThereIs(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
   // Below a folder that goes object by object: path, versions of the original and of its copy,

@@ -471,13 +471,26 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
   node.there = There::kElsewhere;
   node.there_parent = std::exchange(node.tried_parent, kNoNode);
   node.there_name = std::exchange(node.tried_name, {});
+  node.version = job->went_on->version;
+  node.there_size = job->went_on->size;
   acked_[job->id] = options_.clock->Now();
   if (live->content) {
     const Lock lock(live->content->mu);
     live->content->source.path = job->tried_path;
+    live->content->source.version = node.version;
   }
   PG_TRY(Save(live));
   return Outcome::kAgain;
+}
+
+// Without the lock: is the file that a former attempt was to copy not at its old place any more?
+// Then others may have moved it to the new one, and what stands there is no copy.
+Result<bool> Drive::IsAllThereIs(const Job& job, const Entry& made) {
+  const bool needed = !(job.node.dirty & kData) || made.version == job.node.version;
+  if (!needed || job.there_path.empty() || job.there_path == job.tried_path) return false;
+  const auto original = provider_->Look(job.there_path, job.cancel);
+  if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
+  return !original.ok() || original->version != job.node.version;
 }
 
 // False: what stands there is not of that attempt, or nothing does.
@@ -492,11 +505,16 @@ Result<bool> Drive::TakeBackFile(Job* planned) {
       const auto back = provider_->MoveFile(job.tried_path, made->version, job.there_path,
                                             Precondition::Absent(), job.cancel);
       if (!back.ok() && back.error().code != Code::kChanged) return back.error();
-      planned->went_on = !back.ok();  // others have put something where it was
+      if (!back.ok()) planned->went_on = *made;  // others have put something where it was
       return true;
     }
     PG_ASSIGN(const bool ours, MadeBy(job, *made));
     if (!ours) return false;
+    PG_ASSIGN(const bool only, IsAllThereIs(job, *made));
+    if (only) {  // if it is deleted here: that is not what was
+      if (!job.node.gone()) planned->went_on = *made;
+      return true;
+    }
     const Status gone =
         provider_->Remove(job.tried_path, Precondition::Is(made->version), job.cancel);
     if (gone.ok()) return true;

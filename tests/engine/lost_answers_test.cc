@@ -406,6 +406,28 @@ TEST_F(OldPlaceTest, WhatOthersMovedWhereItWasToGoIsNotDeleted) {
   End({{"e/f", "mine"}});
 }
 
+TEST_F(OldPlaceTest, NorIsItWhenItIsMovedOnceMore) {
+  Begin(false);
+  Hold(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
+  world_.Move("d/f", "e/f");
+  ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
+  Hold(false);
+  End({{"g/f", "mine"}});
+}
+
+TEST_F(OldPlaceTest, NorWhenItIsDeletedHere) {
+  Begin(false);
+  Hold(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
+  world_.Move("d/f", "e/f");
+  ASSERT_TRUE(hands().Remove("e/f").ok());
+  Hold(false);
+  End({{"e/f", "mine"}});
+}
+
 // What the former attempt brought there has the mode of that time.
 TEST_F(OldPlaceTest, AModeThatWasSetBeforeTheNextTryArrives) {
   Begin(false);
