@@ -323,6 +323,13 @@ class OldPlaceTest : public LostAnswersTest {
     ASSERT_TRUE(Write("d/f", "mine").ok());
     FlushAll();
   }
+  // And nothing comes of the step here, until it is let go.
+  void MoveHereAndThere() {
+    Hold(true);
+    ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+    ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
+    world_.Move("d/f", "e/f");
+  }
   void LoseTheNextAnswer() {
     const auto told = [this] {
       if (taken_.exchange(true)) return;
@@ -397,10 +404,7 @@ TEST_F(OldPlaceTest, WhatWasDeletedMeanwhileTakesNothingAlong) {
 // Whoever moves it there moves the file itself: that is not taken back as an attempt of ours.
 TEST_F(OldPlaceTest, WhatOthersMovedWhereItWasToGoIsNotDeleted) {
   Begin(false);
-  Hold(true);
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
-  world_.Move("d/f", "e/f");
+  MoveHereAndThere();
   Look();
   Hold(false);
   End({{"e/f", "mine"}});
@@ -408,10 +412,7 @@ TEST_F(OldPlaceTest, WhatOthersMovedWhereItWasToGoIsNotDeleted) {
 
 TEST_F(OldPlaceTest, NorIsItWhenItIsMovedOnceMore) {
   Begin(false);
-  Hold(true);
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
-  world_.Move("d/f", "e/f");
+  MoveHereAndThere();
   ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
   Hold(false);
   End({{"g/f", "mine"}});
@@ -419,10 +420,7 @@ TEST_F(OldPlaceTest, NorIsItWhenItIsMovedOnceMore) {
 
 TEST_F(OldPlaceTest, NorWhenItIsDeletedHere) {
   Begin(false);
-  Hold(true);
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
-  world_.Move("d/f", "e/f");
+  MoveHereAndThere();
   ASSERT_TRUE(hands().Remove("e/f").ok());
   Hold(false);
   End({{"e/f", "mine"}});
