@@ -27,7 +27,7 @@ struct Drive::Job {
   Precondition only_if;             // of what is at `path` now
   bool aside = false;               // to a name of our own, out of another's way
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
-  std::optional<Entry> went_on;     // what stands there, if it cannot go back
+  bool went_on = false;             // what stands there is the file, and cannot go back
   std::vector<std::pair<std::string, std::string>> kept;  // below a moved folder: old, new name
   Copies copied;                                          // below it
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`

@@ -449,7 +449,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
-  if (job->went_on) return GoesOnFrom(job, live);
+  if (job->went_on && live->node.version == job->node.version) return GoesOnFrom(job, live);
   // a listing that began before this may still show it
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
@@ -471,13 +471,10 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
   node.there = There::kElsewhere;
   node.there_parent = std::exchange(node.tried_parent, kNoNode);
   node.there_name = std::exchange(node.tried_name, {});
-  node.version = job->went_on->version;
-  node.there_size = job->went_on->size;
   acked_[job->id] = options_.clock->Now();
   if (live->content) {
     const Lock lock(live->content->mu);
     live->content->source.path = job->tried_path;
-    live->content->source.version = node.version;
   }
   PG_TRY(Save(live));
   return Outcome::kAgain;
@@ -505,14 +502,14 @@ Result<bool> Drive::TakeBackFile(Job* planned) {
       const auto back = provider_->MoveFile(job.tried_path, made->version, job.there_path,
                                             Precondition::Absent(), job.cancel);
       if (!back.ok() && back.error().code != Code::kChanged) return back.error();
-      if (!back.ok()) planned->went_on = *made;  // others have put something where it was
+      planned->went_on = !back.ok();  // others have put something where it was
       return true;
     }
     PG_ASSIGN(const bool ours, MadeBy(job, *made));
     if (!ours) return false;
     PG_ASSIGN(const bool only, IsAllThereIs(job, *made));
-    if (only) {  // if it is deleted here: that is not what was
-      if (!job.node.gone()) planned->went_on = *made;
+    if (only) {  // another version than is known here, or one that is deleted here, just stays
+      planned->went_on = !job.node.gone() && made->version == job.node.version;
       return true;
     }
     const Status gone =
