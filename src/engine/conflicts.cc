@@ -182,7 +182,8 @@ std::string Drive::Stamp() const {
 }
 
 // A moved folder met another of its name: `path` below it is `kept` there now.
-Status Drive::NameKept(NodeId folder, const std::string& path, const std::string& kept) {
+Status Drive::NameKept(NodeId folder, const std::string& path, const std::string& kept,
+                       const std::string& version) {
   Live* live = nullptr;
   for (const std::string& part : Split(path, '/')) {
     PG_ASSIGN(live, Find(folder, KeyToName(part)));
@@ -191,6 +192,7 @@ Status Drive::NameKept(NodeId folder, const std::string& path, const std::string
   }
   Node& node = live->node;
   if (node.there != There::kSame || node.kind == NodeKind::kFolder) return {};
+  if (node.version != version) return {};  // another's, put where the folder was
   const std::string old = node.name;
   node.beside = old;
   node.name = KeyToName(kept.substr(kept.rfind('/') + 1));

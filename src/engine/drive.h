@@ -610,8 +610,8 @@ class Drive {
   // uploads are journalled; "": to the drive's own.
   Result<bool> IsCopy(const Job& job, const std::string& below, const std::string& from,
                       const std::string& version, std::uint64_t size, const Entry& copy);
-  Status NameKept(NodeId folder, const std::string& path, const std::string& kept)
-      REQUIRES(tree_mutex_);
+  Status NameKept(NodeId folder, const std::string& path, const std::string& kept,
+                  const std::string& version) REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
   NodeId WrittenBy(const std::string& origin) const;
   std::string WriterOf(const Node& node) const;

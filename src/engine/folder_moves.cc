@@ -143,7 +143,7 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   if (!moves) PG_TRY(provider_->Remove(from, Precondition::Is(object.version), job->cancel));
   came(*done);
   const Lock lock(*mutex);
-  job->kept.emplace_back(object.name, kept);
+  job->kept.push_back({object.name, kept, done->version});
   return {};
 }
 

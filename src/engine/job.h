@@ -28,8 +28,11 @@ struct Drive::Job {
   bool aside = false;               // to a name of our own, out of another's way
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   bool went_on = false;             // what stands there is the file, and cannot go back
-  std::vector<std::pair<std::string, std::string>> kept;  // below a moved folder: old, new name
-  Copies copied;                                          // below it
+  struct Kept {
+    std::string path, name, version;
+  };
+  std::vector<Kept> kept;     // below a moved folder: where it was, what it is called beside that
+  Copies copied;              // below it
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   // Of a folder that moves to the place of one whose deletion is held back, by path below it: the
   // versions of what still stands there, and what has come there.

@@ -264,7 +264,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   PG_TRY(Save(live));
   PG_TRY(TakeCopies(node.id, job->copied));
   if (!whole && !job->copied.empty()) copied_below_[node.id] = std::move(job->copied);
-  for (const auto& [path, kept] : job->kept) PG_TRY(NameKept(node.id, path, kept));
+  for (const auto& [path, kept, version] : job->kept)
+    PG_TRY(NameKept(node.id, path, kept, version));
   // what is open reads on from the new place
   for (auto& [id, other] : live_) {
     if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;

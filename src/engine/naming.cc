@@ -118,11 +118,11 @@ bool DifferInSpelling(std::string_view a, std::string_view b) {
 std::string ConflictName(const std::string& name, const std::string& host,
                          const std::string& stamp) {
   const auto dot = name.rfind('.');
-  const std::size_t stem = dot == std::string::npos || dot == 0 ? name.size() : dot;
-  std::string ending = name.substr(stem);
+  std::string ending = dot == std::string::npos || dot == 0 ? "" : name.substr(dot);
+  // (what follows the last dot of a mark is none)
+  if (ending.size() > 32 || ending.find_first_of(" )") != std::string::npos) ending.clear();
   const std::string mark = fmt::format(" (kept from {} {})", host, stamp);
-  if (ending.size() > 32) ending.clear();
-  std::string base = name.substr(0, stem);
+  std::string base = name.substr(0, name.size() - ending.size());
   while (base.size() + mark.size() + ending.size() > kMaxName) base.pop_back();
   while (!base.empty() && !IsUtf8(base) && IsUtf8(name)) base.pop_back();
   return base + mark + ending;

@@ -72,6 +72,10 @@ TEST(NamingTest, ConflictCopiesKeepTheirEndingAndFit) {
   EXPECT_EQ(ConflictName("notes.csv", "isle", "2026-03-01 09.30.00"),
             "notes (kept from isle 2026-03-01 09.30.00).csv");
   EXPECT_EQ(ConflictName(".profile", "isle", "t"), ".profile (kept from isle t)");
+  EXPECT_EQ(ConflictName("notes (kept from isle 2026-03-01 09.30.00)", "isle", "t"),
+            "notes (kept from isle 2026-03-01 09.30.00) (kept from isle t)");
+  const std::string no_ending = "v1." + std::string(40, 'n');
+  EXPECT_EQ(ConflictName(no_ending, "isle", "t"), no_ending + " (kept from isle t)");
   EXPECT_LE(ConflictName(std::string(250, 'n') + ".csv", "isle", "2026-03-01 09.30.00").size(),
             kMaxName);
 }
