@@ -13,6 +13,10 @@
 
 namespace pargeter {
 
+namespace {
+constexpr Duration kHeldOpen(5000);
+}  // namespace
+
 bool Drive::CopiedInParts(std::uint64_t size) const {
   const std::uint64_t above = provider_->Can().copies_in_parts_above;
   return above > 0 && size > above;
@@ -86,16 +90,19 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       Change change(this);
       PG_ASSIGN(Live * live, Get(job->id));
       job->delay = Duration(100);
+      if (ours && live->node.version == version) {  // whatever is done with it here meanwhile
+        PG_TRY(AdoptVersion(live, *source));
+        PG_TRY(change.Commit());
+        return Outcome::kAgain;
+      }
+      // about to be written here: looked at again now and then
+      if (live->writers > 0) job->delay = std::min(kHeldOpen, options_.open_patience);
       // written here since it was planned, or about to be: then it is no mere move any more
       if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
-      const bool known = ours && live->node.version == version;
       // deleted here since: that was of the version that was seen, and not of this one
-      if (live->node.gone() && !known) return Outcome::kAgain;
+      if (live->node.gone()) return Outcome::kAgain;
       if (source.ok()) {
-        if (known)
-          PG_TRY(AdoptVersion(live, *source));
-        else
-          NewVersion(live, *source);  // changed there, moved here: the new version moves
+        NewVersion(live, *source);  // changed there, moved here: the new version moves
         PG_TRY(Save(live));
         PG_TRY(change.Commit());
         return Outcome::kAgain;

@@ -302,6 +302,32 @@ TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostIsNotTakenForADeletionElsewhere) 
   EXPECT_EQ(world_.All().count("d/g"), 1u);
 }
 
+// Its attributes were set by a copy, and nobody learnt of it: that is another version there.
+TEST_F(LostAnswersTest, AFileThatIsHeldOpenGetsItsAttributesAndReadsOn) {
+  {
+    const Lock lock(world_.mutex);
+    world_.moves_files = world_.serial_versions = true;
+    world_.loses["write"] = {true};
+    world_.loses["copy"] = {true};
+  }
+  retry_pause_ = Duration(10);
+  open_patience_ = Duration(20);
+  Open();
+  ASSERT_TRUE(Write("f", "content").ok());
+  ASSERT_TRUE(Eventually([&] {
+    const Lock lock(world_.mutex);
+    return world_.loses["copy"].empty();
+  }));
+  const auto held = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
+  ASSERT_TRUE(held.ok());
+  FlushAll();
+  EXPECT_LE(Asked("copy").size(), 3u);
+  ASSERT_TRUE(drive_->Evict({kRootId}, {}).ok());
+  const auto text = ReadOpen(held->file);
+  EXPECT_EQ(text.ok() ? *text : text.error().what, "content");
+  drive_->Release(held->file);
+}
+
 // A file was moved, nobody heard of it, and before the step is made again another program has put
 // a file of its own where it was.
 class OldPlaceTest : public LostAnswersTest {
@@ -424,6 +450,19 @@ TEST_F(OldPlaceTest, NorWhenItIsDeletedHere) {
   ASSERT_TRUE(hands().Remove("e/f").ok());
   Hold(false);
   End({{"e/f", "mine"}});
+}
+
+// What they changed there too is theirs: ours has nothing more to move.
+TEST_F(OldPlaceTest, WhatTheyMovedAndChangedStaysAndIsNotShownAsOurs) {
+  Begin(false);
+  MoveHereAndThere();
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["e/f"].body = "changed";  // and all else is as it was
+  }
+  ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
+  Hold(false);
+  End({{"e/f", "changed"}});
 }
 
 // What the former attempt brought there has the mode of that time.

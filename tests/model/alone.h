@@ -104,7 +104,8 @@ class Alone {
     if (stage_.disk_.dead()) return "";
     if (!back.ok()) return back.error().code == Code::kBusy ? "" : back.error().what;
     auto tree = View();
-    if (!tree.ok()) return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what;
+    if (!tree.ok())
+      return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what + stage_.LastAsked();
     auto rest = *tree;
     for (const auto& [path, content] : *tree)
       if (model_.files.count(path) == 0) rest.erase(path);
@@ -369,7 +370,8 @@ class Alone {
   // for true.
   std::string Compare(const PlainTree* before) {
     auto tree = View();
-    if (!tree.ok()) return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what;
+    if (!tree.ok())
+      return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what + stage_.LastAsked();
     std::string why = Difference(model_.files, *tree);
     if (why.empty()) return why;
     if (before == nullptr) return why + stage_.LastAsked();
