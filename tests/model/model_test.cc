@@ -224,7 +224,7 @@ TEST(Model, TwoMachinesWhoseAnswersGetLost) {
   o.lost_answers = 0.25;
   PlayMany<Together>(
       "together answers", 3, 40,
-      With(kShared, {{Step::kMove, 12}, {Step::kOutsidePut, 8}, {Step::kOutsideMove, 4}}), o, 2);
+      With(kShared, {{Step::kMove, 12}, {Step::kOutsidePut, 8}, {Step::kOutsideMove, 8}}), o, 2);
 }
 
 // ---- one plan, interrupted at every point in turn

@@ -62,7 +62,8 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
     const std::uint64_t scale = dice() % 10;
     step.n = scale < 6 ? dice() % 100 : scale < 9 ? dice() % 20000 : dice() % 300000;
     switch (step.kind) {
-      case Step::kMove: {
+      case Step::kMove:
+      case Step::kOutsideMove: {
         const bool whole = dice() % 3 == 0;
         if (whole) step.path = folder();
         step.to = whole ? folder() : file();
@@ -73,7 +74,6 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
         step.path = folder();
         break;
       case Step::kCopy:
-      case Step::kOutsideMove:
         step.to = file();
         break;
       case Step::kPlace:

@@ -141,23 +141,38 @@ class Together {
   void Outside(const Step& step) {
     const Lock lock(stage_.world_.mutex);
     auto& objects = stage_.world_.objects;
-    const bool moves = step.kind == Step::kOutsideMove;
-    if (moves && (step.path == step.to || objects.count(step.path) == 0)) return;
-    const std::string& replaced = moves ? step.to : step.path;
-    const auto it = objects.find(replaced);
+    if (step.kind == Step::kOutsideMove) {
+      OutsideMove(step.path, step.to);
+      return;
+    }
+    const auto it = objects.find(step.path);
     if (it != objects.end())
       for (const std::string& word : Words(it->second.body)) alive_.erase(word);
-    if (moves) {
-      FakeWorld::Object moved = objects[step.path];
-      stage_.world_.Drop(step.path);
-      if (it != objects.end()) stage_.world_.Drop(step.to);
-      objects[step.to] = std::move(moved);
-      stage_.world_.Changed(step.to);
-    } else if (step.kind == Step::kOutsideErase) {
+    if (step.kind == Step::kOutsideErase) {
       if (it != objects.end()) stage_.world_.Drop(step.path);
     } else {
       stage_.world_.Set(step.path, {ContentOf(step), {}});
       alive_.insert(Word(ContentOf(step)));
+    }
+  }
+  // A file, or a folder with all that is in it.
+  void OutsideMove(const std::string& from, const std::string& to) REQUIRES(stage_.world_.mutex) {
+    auto& objects = stage_.world_.objects;
+    if ((to + "/").rfind(from + "/", 0) == 0 || (from + "/").rfind(to + "/", 0) == 0) return;
+    if (stage_.world_.moves_folders && objects.count(from) == 0 && objects.count(to) > 0) return;
+    std::vector<std::string> moving;
+    for (const auto& [path, object] : objects)
+      if (path == from || path.rfind(from + "/", 0) == 0) moving.push_back(path);
+    for (const std::string& path : moving) {
+      const std::string place = to + path.substr(from.size());
+      FakeWorld::Object moved = objects[path];
+      stage_.world_.Drop(path);
+      if (const auto it = objects.find(place); it != objects.end()) {
+        for (const std::string& word : Words(it->second.body)) alive_.erase(word);
+        stage_.world_.Drop(place);
+      }
+      objects[place] = std::move(moved);
+      stage_.world_.Changed(place);
     }
   }
   // Whose copy replaces the other file, or goes, or stays beside it.
