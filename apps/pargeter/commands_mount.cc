@@ -141,10 +141,16 @@ Status RunClear(const std::string& name, World& world) {
   return {};
 }
 
+// Who asks from inside the mount does not hold it by that.
+Status LeaveFolder() {
+  return ::chdir("/") == 0 ? Status() : Status(FromErrno(errno, "cannot go to /"));
+}
+
 Status RunUnmount(const std::string& name, bool now, const std::string& timeout, World& world) {
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
   PG_TRY(CheckIsNoPart(d, "unmount"));
+  PG_TRY(LeaveFolder());
   PG_ASSIGN(
       const std::optional<Json> answer,
       CallDrive(world.paths.SocketOf(name), "unmount",
