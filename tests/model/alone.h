@@ -432,6 +432,9 @@ class Alone {
     stage_.world_.FailAt(0, 0);
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
+    if (stage_.Holds(0))
+      if (auto why = stage_.Settle(0); !why.empty())
+        return "while a file is held open it " + why + stage_.LastAsked();
     stage_.LetGo(0);
     if (auto s = stage_.ForgetRules(0); !s.ok()) return s.error().what;
     if (auto s = stage_.drive(0)->ReleaseDeletions(); !s.ok()) return s.error().what;

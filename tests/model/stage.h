@@ -107,6 +107,12 @@ class Stage {
     if (held_[who]) drive_[who]->Release(held_[who]->file);
     held_[who].reset();
   }
+  // A file that has its name still.
+  bool Holds(int who) {
+    if (!held_[who]) return false;
+    const auto state = drive_[who]->State(held_[who]->file->id);
+    return state.ok() && !state->node.gone();
+  }
   Drive* drive(int who) { return drive_[who].get(); }
   Hands hands(int who) { return Hands(drive_[who].get()); }
   void NewBoot() { ++boot_; }
