@@ -294,7 +294,8 @@ Status Drive::Remove(Live* live) {
     }
     return KeepFolder(parent);
   }
-  node.dirty = kClean;
+  const bool tried = node.tried_parent != kNoNode && (node.dirty & kData);
+  node.dirty = tried ? kTriedData : kClean;
   node.intent = 0;  // a change of its own, after all that waited before: it may be held back
   if (live->opens == 0) DropContent(live);
   PG_TRY(AddIntent(live));

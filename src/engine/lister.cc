@@ -344,7 +344,7 @@ Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
     return {};  // older than our own change
   if (node.kind == NodeKind::kFolder || node.gone() || node.version == entry.version) return {};
   // it may have gone from there already, and this be another: the step finds out
-  if (node.there == There::kElsewhere && node.tried_parent != kNoNode) return {};
+  if (MoveWasTried(node)) return {};
   // changed on both sides, or about to be: the upload will find it out, if there is any
   const bool attributes = (node.dirty & kAttributes) && node.attempts < kManyAttempts;
   if ((node.dirty & kData) || attributes || live->writers > 0) return {};

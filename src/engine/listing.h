@@ -18,18 +18,23 @@ struct Drive::Listing {
   std::optional<Error> error;
 };
 
-// A step of ours may have moved it, in one request whose outcome is not known yet: the step is made
-// again, and finds out.
-inline bool MayHaveMoved(const Capabilities& can, const Node& node) {
-  const bool in_one = node.kind == NodeKind::kFolder ? can.moves_folders : can.moves_files;
-  return in_one && node.there == There::kElsewhere && node.tried_parent != kNoNode;
+// A step of ours was to move it, and what came of that is not known: the step is made again, and
+// finds out.
+inline bool MoveWasTried(const Node& node) {
+  return node.there == There::kElsewhere && node.tried_parent != kNoNode;
 }
 
-// A file whose step was tried: that finds out by itself what became of it at its old place. Others
+// It may have moved whole, in one request.
+inline bool MayHaveMoved(const Capabilities& can, const Node& node) {
+  const bool in_one = node.kind == NodeKind::kFolder ? can.moves_folders : can.moves_files;
+  return in_one && MoveWasTried(node);
+}
+
+// A file that only moves: its step finds out by itself what became of it at its old place. Others
 // may have moved it to where it was to go, and what stands there is not an attempt of ours then.
 inline bool StepFindsOut(const Node& node) {
-  return node.kind != NodeKind::kFolder && node.there == There::kElsewhere &&
-         node.tried_parent != kNoNode && node.intent != 0 && (node.dirty & kData) == 0;
+  return node.kind != NodeKind::kFolder && MoveWasTried(node) && node.intent != 0 &&
+         (node.dirty & kData) == 0;
 }
 
 }  // namespace pargeter

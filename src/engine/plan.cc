@@ -483,11 +483,12 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
 // Without the lock: is the file that a former attempt was to copy not at its old place any more?
 // Then others may have moved it to the new one, and what stands there is no copy.
 Result<bool> Drive::IsAllThereIs(const Job& job, const Entry& made) {
-  const bool needed = !(job.node.dirty & kData) || made.version == job.node.version;
+  const Node& node = job.node;
+  const bool needed = !(node.dirty & (kData | kTriedData)) || made.version == node.version;
   if (!needed || job.there_path.empty() || job.there_path == job.tried_path) return false;
   const auto original = provider_->Look(job.there_path, job.cancel);
   if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
-  return !original.ok() || original->version != job.node.version;
+  return !original.ok() || original->version != node.version;
 }
 
 // False: what stands there is not of that attempt, or nothing does.

@@ -55,7 +55,8 @@ enum class Placement : std::uint8_t {
 // opened to be written anew, moreover. kUnsure: a power cut may have taken something of it; the
 // store may have got more of it before. kOwn...: which of the attributes were set here since the
 // store has got them (with kAttributes). kForGood: of what is gone; that was synced with its folder
-// before another took its name.
+// before another took its name. kTriedData: of what is gone; what it had tried to make elsewhere
+// had new bytes.
 enum Dirty : std::uint32_t {
   kClean = 0,
   kData = 1,
@@ -69,6 +70,7 @@ enum Dirty : std::uint32_t {
   kOwnTime = 256,
   kOwnGroup = 512,
   kForGood = 1024,
+  kTriedData = 2048,
   kOwn = kOwnMode | kOwnOwner | kOwnGroup | kOwnTime,
   kAllData = kData | kSynced | kEmptied | kUnsure | kBegun
 };

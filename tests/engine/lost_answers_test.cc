@@ -383,6 +383,26 @@ class OldPlaceTest : public LostAnswersTest {
     for (const auto& [path, content] : wanted) EXPECT_EQ(*Read(path), content) << path;
     EXPECT_TRUE(drive_->Conflicts()->empty());
   }
+  void ChangeMoveAndDelete(bool moves_files) {
+    Begin(moves_files);
+    Hold(true);
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["write"] = {true};
+      world_.fails["write"] = std::deque<bool>(10000, true);
+      world_.fails["write"].front() = false;
+    }
+    ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+    ASSERT_TRUE(Write("e/f", "changed").ok());
+    ASSERT_TRUE(Eventually([&] { return world_.All().count("e/f") > 0; }));
+    world_.Put("d/f", "of another program");
+    ASSERT_TRUE(hands().Remove("e/f").ok());
+    {
+      const Lock lock(world_.mutex);
+      world_.fails.clear();
+    }
+    End({{"d/f", "of another program"}});
+  }
   std::atomic<bool> taken_{false};
   bool holds_ = false;
 };
@@ -482,6 +502,12 @@ TEST_F(OldPlaceTest, AModeThatWasSetBeforeTheNextTryArrives) {
   const Lock lock(world_.mutex);
   EXPECT_EQ(world_.objects["e/f"].attributes.mode, 0640u);
 }
+
+// What went up was changed here, and is not what stood at the old place, whatever that is now.
+TEST_F(OldPlaceTest, WhatWasChangedAndMovedAndDeletedDoesNotComeBack) {
+  ChangeMoveAndDelete(false);
+}
+TEST_F(OldPlaceTest, NorDoesItWhereFilesMoveInOneRequest) { ChangeMoveAndDelete(true); }
 
 // Who writes there has replaced what was there: the copy of that is older, and no reason to delete
 // what is new.
