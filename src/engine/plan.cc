@@ -154,13 +154,20 @@ Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
   return std::optional<Blocker>();
 }
 
-// A former place within a folder that moves moves along; unless that folder comes to be in this
-// one.
+// A former place within a folder that moves moves along, once that has begun: until then it may
+// wait for what is to be taken back. Unless that folder comes to be in this one.
 Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
-  auto found = MoveAbove(node.tried_parent);
-  if (!found.ok() && found.error().code == Code::kStale) return std::optional<Blocker>();  // gone
-  PG_ASSIGN(const std::optional<Blocker> above, std::move(found));
-  if (!above) return above;
+  std::optional<Blocker> above;
+  for (NodeId from = node.tried_parent;;) {
+    auto found = MoveAbove(from);
+    if (!found.ok() && found.error().code == Code::kStale) return std::optional<Blocker>();  // gone
+    PG_ASSIGN(above, std::move(found));
+    if (!above) return above;
+    PG_ASSIGN(const Live* folder, Get(above->id));
+    const Node& moving = folder->node;
+    if (moving.there != There::kElsewhere || moving.tried_parent != kNoNode) break;
+    from = moving.there_parent;
+  }
   for (NodeId up = above->id; up != kRootId && up != kNoNode;) {
     if (up == node.id) return std::optional<Blocker>();
     PG_ASSIGN(Live * live, Get(up));

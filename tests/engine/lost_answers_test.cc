@@ -153,6 +153,37 @@ TEST_F(LateUploadTest, DoesNotBringBackWhatAFileWasCalled) {
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "first"}}));
 }
 
+// A file was to move into a folder, nobody heard of it, and it was moved on. That folder takes the
+// place of the one which the file comes from: each waits for the next.
+TEST_F(LostAnswersTest, WhatIsTakenBackFromAFolderDoesNotWaitForItsMove) {
+  for (const char* path : {"d0/keep", "d0/e/keep"}) world_.Put(path, "keep");
+  world_.Put("d1/f", "base");
+  retry_pause_ = Duration(10);
+  trial_pause_ = Duration(5);
+  may_be_late_ = Duration(20);
+  Open();
+  for (const char* folder : {"d0", "d0/e", "d1"}) Names(folder);
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["copy"] = {true};
+    for (const char* kind : {"copy", "look", "remove"})
+      world_.fails[kind] = std::deque<bool>(10000, true);
+    world_.fails["copy"].front() = false;
+  }
+  ASSERT_TRUE(hands().Move("d1/f", "d0/e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("d0/e/f") > 0; }));
+  ASSERT_TRUE(hands().Move("d0/e/f", "d0/e/g").ok());
+  ASSERT_TRUE(hands().RemoveFolder("d1").ok());
+  ASSERT_TRUE(hands().Move("d0", "d1").ok());
+  {
+    const Lock lock(world_.mutex);
+    world_.fails.clear();
+  }
+  FlushAll();
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(), (Files{{"d1/keep", "keep"}, {"d1/e/keep", "keep"}, {"d1/e/g", "base"}}));
+}
+
 // Once it says that another version is there, and then that it is not so.
 TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAWordThatTheStoreTakesBack) {
   world_.Put("f", "base");

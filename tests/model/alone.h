@@ -432,7 +432,7 @@ class Alone {
     stage_.world_.FailAt(0, 0);
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
-    if (stage_.Holds(0))
+    if (stage_.Holds(0) && !placed_)  // what is to be only here comes down when it is closed
       if (auto why = stage_.Settle(0); !why.empty())
         return "while a file is held open it " + why + stage_.LastAsked();
     stage_.LetGo(0);
