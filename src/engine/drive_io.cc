@@ -66,8 +66,10 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
     PG_ASSIGN(size, ShyPart(file, size, offset));
   }
   for (int round = 0; round < 8; ++round) {
+    std::string version;  // that the store is asked for
     {
       const Lock lock(content->mu);
+      version = content->source.version;
       file_size = content->size;
       if (content->wrong) return NotWhatItSaid();
       if (offset >= file_size) return std::size_t{0};
@@ -98,6 +100,8 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
     if (fetched.error().code == Code::kStale) {
       if (MoveHasEnded(content, deadline)) continue;
       Ignore(LookAgain(file->id));
+      const Lock lock(content->mu);
+      if (content->source.version != version) continue;  // the same bytes, as it turned out
     }
     return fetched.error();
   }

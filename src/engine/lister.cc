@@ -470,6 +470,8 @@ Status Drive::LookAgain(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   if (MayBeElsewhere(live->node, started)) return {};
+  if (ours && live->node.version == known.version && !live->node.gone())
+    return AdoptVersion(live, *entry);  // whatever is done with it here meanwhile
   if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
   if (!entry.ok() || entry->kind == Kind::kFolder) {
     if (live->node.kind == NodeKind::kFolder) return {};
@@ -479,7 +481,6 @@ Status Drive::LookAgain(NodeId id) {
     return Error(Code::kStale, "the file was deleted at the store");
   }
   if (live->node.version == entry->version) return {};
-  if (ours && live->node.version == known.version) return AdoptVersion(live, *entry);
   NewVersion(live, *entry);
   return Save(live);
 }

@@ -66,8 +66,10 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       entry = target;  // made by a former attempt, whose answer was lost
       if (!in_one) how = Sent::kCopyBefore;
     } else {
-      const auto source = provider_->Look(from, job->cancel);
+      auto source = provider_->Look(from, job->cancel);
       if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
+      if (source.ok() && source->kind == Kind::kFolder)
+        source = Error(Code::kNotFound, "a folder has its place");
       bool ours = false;
       if (source.ok() && from == job->path) {
         PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->cancel));

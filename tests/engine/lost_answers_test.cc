@@ -359,6 +359,36 @@ TEST_F(LostAnswersTest, AFileThatIsHeldOpenGetsItsAttributesAndReadsOn) {
   drive_->Release(held->file);
 }
 
+// Nor has who reads before the step is made again to hear of it.
+TEST_F(LostAnswersTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) {
+  {
+    const Lock lock(world_.mutex);
+    world_.serial_versions = true;
+  }
+  world_.Put("f", "content");
+  retry_pause_ = Duration(10);
+  Open();
+  const auto held = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
+  ASSERT_TRUE(held.ok());
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["copy"] = {true};
+    world_.fails["copy"] = std::deque<bool>(10000, true);
+    world_.fails["copy"].front() = false;
+  }
+  ASSERT_TRUE(hands().SetMode("f", 0640).ok());
+  ASSERT_TRUE(Eventually([&] { return Asked("copy").size() > 1; }));
+  const auto text = ReadOpen(held->file);
+  EXPECT_EQ(text.ok() ? *text : text.error().what, "content");
+  {
+    const Lock lock(world_.mutex);
+    world_.fails.clear();
+  }
+  drive_->Release(held->file);
+  FlushAll();
+  EXPECT_EQ(*Read("f"), "content");
+}
+
 // A file was moved, nobody heard of it, and before the step is made again another program has put
 // a file of its own where it was.
 class OldPlaceTest : public LostAnswersTest {
@@ -501,6 +531,18 @@ TEST_F(OldPlaceTest, NorWhenItIsDeletedHere) {
   ASSERT_TRUE(hands().Remove("e/f").ok());
   Hold(false);
   End({{"e/f", "mine"}});
+}
+
+// Who makes a folder where it was has deleted it.
+TEST_F(OldPlaceTest, AFolderThereIsNoNewVersionOfIt) {
+  Begin(false);
+  Hold(true);
+  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
+  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
+  world_.Erase("d/f");
+  world_.Put("d/f/inside", "of another program");
+  Hold(false);
+  End({{"d/f/inside", "of another program"}});
 }
 
 // What they changed there too is theirs: ours has nothing more to move.
