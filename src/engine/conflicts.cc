@@ -122,6 +122,13 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     return Outcome::kAgain;
   }
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
+  if (there.ok() && there->kind == Kind::kFolder && provider_->Can().real_folders) {
+    PG_TRY(KeepBeside(live));  // no file can have that name while it is there
+    DropOccupant(job);
+    PG_TRY(change.Commit());
+    NoteConflict(*job, node);
+    return Outcome::kAgain;
+  }
   if (!there.ok() || there->kind == Kind::kFolder) {
     if (at_its_place) {  // deleted there, changed here: ours comes back
       node.there = There::kAbsent;
@@ -159,11 +166,15 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     acked_[theirs.id] = options_.clock->Now();
   }
   PG_TRY(change.Commit());
-  activity_.Add("here", "conflict", job->path, "kept as " + live->node.name);
-  LogAbout(LogLevel::kWarning, {job->path, "conflict"},
-           "{} was changed here and at the store: ours is kept as {}", name, live->node.name);
+  NoteConflict(*job, node);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Outcome::kAgain;
+}
+
+void Drive::NoteConflict(const Job& job, const Node& kept) {
+  activity_.Add("here", "conflict", job.path, "kept as " + kept.name);
+  LogAbout(LogLevel::kWarning, {job.path, "conflict"},
+           "{} was changed here and at the store: ours is kept as {}", kept.beside, kept.name);
 }
 
 // Was it sent here for a file that has left this place meanwhile? A request that was called off can

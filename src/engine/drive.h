@@ -668,6 +668,8 @@ class Drive {
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
   Result<std::string> NameBeside(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
+  void NoteConflict(const Job& job, const Node& kept);
+  Status ForgetInside(NodeId folder) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);
   void DropThere(Live* gone, const std::string& path) REQUIRES(tree_mutex_);
   std::string Stamp() const;

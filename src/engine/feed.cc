@@ -136,7 +136,8 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
       if (folder == kNoNode) continue;
       PG_ASSIGN(const auto node,
                 NodeThere(folder, one.path.substr(one.path.rfind('/') + 1), false));
-      if (node && !node->gone() && node->intent == 0 && node->size > 0)
+      if (node && !node->gone() && node->intent == 0 && node->size > 0 &&
+          !MayBeElsewhere(*node, started))
         left[node->version].push_back(node->id);
     }
     for (const Changes::One& one : changes.all) {
@@ -199,8 +200,10 @@ Result<bool> Drive::MovedThere(Live* live, NodeId folder, const Entry& entry) {
   Node& node = live->node;
   const std::string name = ShortenName(KeyToName(entry.name));
   PG_ASSIGN(const Live* taken, Find(folder, name));
-  if (taken != nullptr || node.there_size != entry.size || node.intent != 0 || node.gone() ||
-      live->writers > 0 || IsOwnScratchName(entry.name) || node.there == There::kAbsent)
+  PG_ASSIGN(const Live* into, Get(folder));
+  if (taken != nullptr || into->node.gone() || node.there_size != entry.size || node.intent != 0 ||
+      node.gone() || live->writers > 0 || IsOwnScratchName(entry.name) ||
+      node.there == There::kAbsent)
     return false;
   const NodeId old_folder = node.parent;
   const std::string old_name = node.name;

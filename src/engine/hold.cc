@@ -204,19 +204,22 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
   for (const NodeId id : inside) {
     PG_ASSIGN(Live * live, Get(id));
     Node& node = live->node;
-    const std::string key = node.there_name, path = below + key;
+    const std::string key = ThereName(node), path = below + key;
     const std::string name = ShortenName(KeyToName(key));
-    if (node.kind != NodeKind::kFolder && came.count(path) > 0) {
+    const bool folder = node.kind == NodeKind::kFolder;
+    const bool appeared = node.parent == former;  // since it was deleted here
+    PG_ASSIGN(const Live* here, Find(heir, name));
+    if (!folder && (came.count(path) > 0 || (appeared && here != nullptr))) {
       PG_ASSIGN(const std::string there, TherePath(node));
       DropThere(live, there);
       continue;
     }
     node.upload = MovedSent(node.upload, former, heir);
     const auto first = came.lower_bound(path + "/");
-    const bool mixed = node.kind == NodeKind::kFolder && first != came.end() &&
-                       first->compare(0, path.size() + 1, path + "/") == 0;
-    PG_ASSIGN(const Live* here, Find(heir, name));
-    if (mixed && here != nullptr && here->node.kind == NodeKind::kFolder) {
+    const bool mixed =
+        folder && first != came.end() && first->compare(0, path.size() + 1, path + "/") == 0;
+    if ((mixed || (folder && appeared)) && here != nullptr &&
+        here->node.kind == NodeKind::kFolder) {
       PG_TRY(TakeInside(here->node.id, id, path + "/", came));
       PG_TRY(index_->Delete(id));
       live_.erase(id);
@@ -230,6 +233,13 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
       SetThere(&node, heir, key);
       Tell([heir, name](ChangeListener* l) { l->NameChanged(heir, name); });
       PG_TRY(TakeInside(id, id, path + "/", came));
+    } else if (appeared) {
+      node.parent = heir;
+      if (here != nullptr) {
+        PG_ASSIGN(node.name, NameBeside(heir, name));
+      }
+      SetThere(&node, heir, key);
+      Tell([heir, shown = node.name](ChangeListener* l) { l->NameChanged(heir, shown); });
     } else {
       node.there_parent = heir;
     }

@@ -180,12 +180,29 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
   return Outcome::kDone;
 }
 
+// What others have put into a folder since it was deleted here; if it is there still, the next look
+// shows it again.
+Status Drive::ForgetInside(NodeId folder) {
+  PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(folder));
+  for (const NodeId id : inside) {
+    PG_ASSIGN(Live * live, Get(id));
+    if (live->node.parent != folder) continue;
+    if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
+    PG_ASSIGN(const std::string path, TherePath(live->node));
+    DropThere(live, path);
+  }
+  const auto above = Get(folder);
+  if (above.ok() && !inside.empty()) listed_.erase((*above)->node.there_parent);
+  return {};
+}
+
 Status Drive::CommitGone(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   removed_[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();
   const auto path = TherePath(live->node);
   const bool named = !live->node.name.empty();  // else it is what a move left behind
+  if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
   PG_TRY(index_->Delete(id));
   if (path.ok() && named) activity_.Add("here", "deleted", *path);
   if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();

@@ -56,6 +56,42 @@ TEST_F(FeedTest, WhatMovesThereIsNotFetchedAgain) {
   EXPECT_TRUE(Asked("read").empty());
 }
 
+// A folder of ours takes the place of one whose deletion is held back, and so goes file by file.
+TEST_F(FeedTest, WhatAStepOfOursMovesIsNotTakenForMovedByOthers) {
+  {
+    const Lock lock(world_.mutex);
+    world_.feed_tells_all = world_.moves_folders = world_.moves_files = true;
+    world_.serial_versions = true;
+  }
+  hold_files_ = 1;
+  hold_quiet_ = Duration(1000);
+  feed_pause_ = Duration(10);
+  for (const char* path : {"d0/a", "d0/e/f", "d1/keep", "d1/e/x", "d1/e/y", "d1/e/z"})
+    world_.Put(path, path);
+  OpenAtWork();
+  for (const char* folder : {"d0", "d0/e", "d1", "d1/e"}) Names(folder);
+  for (const char* name : {"x", "y", "z"}) ASSERT_TRUE(drive_->Unlink(IdOf("d1/e"), name).ok());
+  ASSERT_TRUE(hands().RemoveFolder("d1/e").ok());
+  FlushAll();
+  ASSERT_EQ(drive_->Summary().held, 3u);
+  world_.on_moved = [this] {  // until it has been told
+    const auto looks = [this] {
+      const Lock lock(world_.mutex);
+      return std::count_if(world_.asked.begin(), world_.asked.end(),
+                           [](const std::string& what) { return what.rfind("feed", 0) == 0; });
+    };
+    const auto before = looks();
+    EXPECT_TRUE(Eventually([&] { return looks() > before + 1; }));
+  };
+  ASSERT_TRUE(hands().Move("d0", "d1/e").ok());
+  FlushAll();
+  EXPECT_EQ(Names("d1/e"), (std::vector<std::string>{"a", "e"}));
+  EXPECT_EQ(Names("d1/e/e"), std::vector<std::string>{"f"});
+  EXPECT_EQ(*Read("d1/e/a"), "d0/a");
+  const Status index = drive_->CheckIndex();
+  EXPECT_TRUE(index.ok()) << index.error().what;
+}
+
 TEST_F(FeedTest, PinnedFoldersGetWhatAppears) {
   world_.Put("pressed/s", "sheet");
   OpenAtWork();

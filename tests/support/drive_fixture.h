@@ -46,6 +46,7 @@ class DriveTest : public testing::Test {
     o.open_patience = open_patience_;
     o.watch_every = watch_every_;
     o.may_be_late = may_be_late_;
+    o.feed_pause = feed_pause_;
     o.disk = &disk_;
     return o;
   }
@@ -154,7 +155,7 @@ class DriveTest : public testing::Test {
   Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
       trial_pause_ = DriveOptions().trial_pause, copy_patience_ = DriveOptions().copy_patience,
       open_patience_ = DriveOptions().open_patience, watch_every_ = DriveOptions().watch_every,
-      may_be_late_ = DriveOptions().may_be_late;
+      may_be_late_ = DriveOptions().may_be_late, feed_pause_ = DriveOptions().feed_pause;
   std::uint64_t hold_files_ = 1000;
   std::size_t remembered_ = 20000;
   std::unique_ptr<Drive> drive_;

@@ -72,6 +72,7 @@ struct FakeWorld {
   std::size_t page_size = 1 << 20;             // of listings
   bool folds_names GUARDED_BY(mutex) = false;  // names are one if they differ only in case
   bool moves_folders = false, moves_files = false;
+  bool real_folders = false;  // no file can have the path of one
   // Versions say nothing of the content, and a copy has another than its original. Otherwise they
   // are its digest, but for what came up in parts: a copy of that is in one.
   bool serial_versions = false;
@@ -187,6 +188,7 @@ class FakeStore : public Provider {
     can.multipart_above = w_.multipart_above;
     can.part_size = w_.multipart_above / 2;
     can.copies_in_parts_above = w_.copies_in_parts_above;
+    can.real_folders = w_.real_folders;
     can.moves_folders = w_.moves_folders;
     can.moves_files = w_.moves_files;
     return can;
@@ -658,6 +660,8 @@ class FakeStore : public Provider {
   }
   Status Holds(const std::string& path, const Precondition& only_if) REQUIRES(w_.mutex) {
     const auto it = w_.objects.find(path);
+    if (w_.real_folders && it == w_.objects.end() && FolderAt(path))
+      return Error(Code::kChanged, path + " is a folder");
     using Want = Precondition::Want;
     const bool good = only_if.want == Want::kAnything ||
                       (only_if.want == Want::kNothingThere && it == w_.objects.end()) ||
