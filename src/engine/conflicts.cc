@@ -123,9 +123,16 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   }
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
   if (there.ok() && there->kind == Kind::kFolder && provider_->Can().real_folders) {
-    PG_TRY(KeepBeside(live));  // no file can have that name while it is there
+    // no file can have that name while it is there
+    PG_ASSIGN(const std::optional<Node> own, NodeThere(job->parent, job->key, true));
+    if (own && own->intent != 0) {  // it is about to leave
+      job->delay = Duration(500);
+      return Outcome::kAgain;
+    }
+    PG_TRY(KeepBeside(live));
     DropOccupant(job);
     PG_TRY(change.Commit());
+    listed_.erase(job->parent);  // who looks there sees it
     NoteConflict(*job, node);
     return Outcome::kAgain;
   }
@@ -167,7 +174,6 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   }
   PG_TRY(change.Commit());
   NoteConflict(*job, node);
-  Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Outcome::kAgain;
 }
 
@@ -175,6 +181,9 @@ void Drive::NoteConflict(const Job& job, const Node& kept) {
   activity_.Add("here", "conflict", job.path, "kept as " + kept.name);
   LogAbout(LogLevel::kWarning, {job.path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", kept.beside, kept.name);
+  Tell([parent = kept.parent, name = kept.beside](ChangeListener* l) {
+    l->NameChanged(parent, name);
+  });
 }
 
 // Was it sent here for a file that has left this place meanwhile? A request that was called off can

@@ -250,6 +250,30 @@ TEST_F(FolderOfOthersTest, HasTheNewNameOfAFile) {
   End("g", "base");
 }
 
+// Ours goes from there first, and then the file has the name.
+TEST_F(FolderOfOthersTest, IsNotOneOfOursThatIsAboutToLeave) {
+  world_.real_folders = world_.moves_files = world_.moves_folders = world_.serial_versions = true;
+  retry_pause_ = Duration(10);
+  for (const char* path : {"d/moves/x", "d/goes/x"}) world_.Put(path, "x");
+  Open();
+  for (const char* folder : {"d", "d/moves", "d/goes"}) Names(folder);
+  {
+    const Lock lock(world_.mutex);
+    for (const char* kind : {"move-folder", "remove-folder"})
+      world_.fails[kind] = {true, true, true};
+  }
+  ASSERT_TRUE(hands().Move("d/moves", "d/moved").ok());
+  ASSERT_TRUE(Write("d/moves", "a file").ok());
+  ASSERT_TRUE(hands().Remove("d/goes/x").ok());
+  ASSERT_TRUE(hands().RemoveFolder("d/goes").ok());
+  ASSERT_TRUE(Write("d/goes", "another").ok());
+  FlushAll();
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+  using Files = std::map<std::string, std::string>;
+  EXPECT_EQ(world_.All(),
+            (Files{{"d/goes", "another"}, {"d/moved/x", "x"}, {"d/moves", "a file"}}));
+}
+
 std::string NameOfCase(const testing::TestParamInfo<Case>& info) {
   static constexpr const char* kStores[] = {"Copies", "MovesFolders", "MovesAll"};
   static constexpr const char* kThen[] = {"", "Looked", "MovedOnceMore", "Deleted", "Changed"};
