@@ -125,17 +125,16 @@ class Together {
     const std::int64_t events = HappenedThere(who);
     const std::set<std::string> seen = shown();
     const auto store = stage_.AtTheStore();
-    if (!change().ok()) {
-      unsure_.insert(seen.begin(), seen.end());  // some of it may have happened
-      return false;
-    }
-    for (const std::string& word : seen) alive_.erase(word);
+    const bool done = change().ok();
+    if (!done) unsure_.insert(seen.begin(), seen.end());  // some of it may have happened
+    for (const std::string& word : seen)
+      if (done) alive_.erase(word);
     // just now the store has changed what a name means: what was destroyed then, nobody can tell
     if (HappenedThere(who) != events) {
       for (const auto& all : {store, stage_.AtTheStore()})
         for (const auto& [path, content] : all) unsure_.merge(Words(content));
     }
-    return true;
+    return done;
   }
   // Another program, which knows what it replaces.
   void Outside(const Step& step) {
