@@ -140,6 +140,10 @@ Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& pa
                                          const Entry& there, const Cancel& cancel) {
   // (that it is of this node is not enough: a power cut may have taken the memory of an upload)
   if (!(node.dirty & kAttributes) || there.size != node.there_size) return false;
+  // other bytes, though as many and of the same second
+  if (there.version != node.version && provider_->TellsContent(node.version) &&
+      provider_->TellsContent(there.version))
+    return false;
   return WasSent(node, PlaceThere(node), path, there, cancel);
 }
 

@@ -121,7 +121,11 @@ Result<bool> Drive::WasSent(const Node& node, const std::string& place, const st
   const auto among = [&marks](const std::string& mark) {
     return std::find(marks.begin(), marks.end(), mark) != marks.end();
   };
-  if (there.attributes.mtime && among(TimeMark(there.size, *there.attributes.mtime))) return true;
+  // (another machine may have sent as many in the same second)
+  const std::string& origin = there.attributes.origin;
+  if (there.attributes.mtime && (origin.empty() || origin == WriterOf(node)) &&
+      among(TimeMark(there.size, *there.attributes.mtime)))
+    return true;
   const std::string so_long = std::to_string(there.size) + ":";
   if (std::none_of(marks.begin(), marks.end(),
                    [&](const std::string& mark) { return mark.rfind(so_long, 0) == 0; }))

@@ -389,6 +389,41 @@ TEST_F(LostAnswersTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) 
   EXPECT_EQ(*Read("f"), "content");
 }
 
+// A mode was set, nobody heard of it, and another machine has put as many bytes there in the same
+// second: they are not what is here.
+class SameSecondTest : public LostAnswersTest, public testing::WithParamInterface<bool> {};
+TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
+  const bool serial = GetParam();
+  {
+    const Lock lock(world_.mutex);
+    world_.serial_versions = serial;
+  }
+  retry_pause_ = Duration(10);
+  Open();
+  ASSERT_TRUE(Write("f", "mine").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["copy"] = {true};
+    world_.fails["copy"] = std::deque<bool>(10000, true);
+    world_.fails["copy"].front() = false;
+  }
+  ASSERT_TRUE(hands().SetMode("f", 0640).ok());
+  ASSERT_TRUE(Eventually([&] { return Asked("copy").size() > 1; }));
+  {
+    const Lock lock(world_.mutex);
+    FakeWorld::Object theirs = world_.objects["f"];
+    theirs.body = "what";
+    if (serial) theirs.attributes.origin = "another.7";
+    world_.Set("f", theirs);
+    world_.fails.clear();
+  }
+  FlushAll();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("f"), "what");
+}
+INSTANTIATE_TEST_SUITE_P(Serial, SameSecondTest, testing::Bool());
+
 // A file was moved, nobody heard of it, and before the step is made again another program has put
 // a file of its own where it was.
 class OldPlaceTest : public LostAnswersTest {
