@@ -12,6 +12,13 @@ namespace {
 class LostAnswersTest : public DriveTest {
  protected:
   Hands hands() { return Hands(drive_.get()); }
+  // The next request of that kind happens and gets no answer; nothing comes of those after it.
+  void LoseOneThenFail(const std::string& kind) {
+    const Lock lock(world_.mutex);
+    world_.loses[kind] = {true};
+    world_.fails[kind] = std::deque<bool>(10000, true);
+    world_.fails[kind].front() = false;
+  }
 };
 
 TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostLeavesNothingBehind) {
@@ -370,12 +377,7 @@ TEST_F(LostAnswersTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) 
   Open();
   const auto held = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
   ASSERT_TRUE(held.ok());
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["copy"] = {true};
-    world_.fails["copy"] = std::deque<bool>(10000, true);
-    world_.fails["copy"].front() = false;
-  }
+  LoseOneThenFail("copy");
   ASSERT_TRUE(hands().SetMode("f", 0640).ok());
   ASSERT_TRUE(Eventually([&] { return Asked("copy").size() > 1; }));
   const auto text = ReadOpen(held->file);
@@ -402,12 +404,7 @@ TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
   Open();
   ASSERT_TRUE(Write("f", "mine").ok());
   FlushAll();
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["copy"] = {true};
-    world_.fails["copy"] = std::deque<bool>(10000, true);
-    world_.fails["copy"].front() = false;
-  }
+  LoseOneThenFail("copy");
   ASSERT_TRUE(hands().SetMode("f", 0640).ok());
   ASSERT_TRUE(Eventually([&] { return Asked("copy").size() > 1; }));
   {
@@ -482,12 +479,7 @@ class OldPlaceTest : public LostAnswersTest {
   void ChangeMoveAndDelete(bool moves_files) {
     Begin(moves_files);
     Hold(true);
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["write"] = {true};
-      world_.fails["write"] = std::deque<bool>(10000, true);
-      world_.fails["write"].front() = false;
-    }
+    LoseOneThenFail("write");
     ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
     ASSERT_TRUE(Write("e/f", "changed").ok());
     ASSERT_TRUE(Eventually([&] { return world_.All().count("e/f") > 0; }));
@@ -596,12 +588,7 @@ TEST_F(OldPlaceTest, WhatTheyMovedAndChangedStaysAndIsNotShownAsOurs) {
 // What the former attempt brought there has the mode of that time.
 TEST_F(OldPlaceTest, AModeThatWasSetBeforeTheNextTryArrives) {
   Begin(false);
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["copy"] = {true};
-    world_.fails["copy"] = std::deque<bool>(10000, true);
-    world_.fails["copy"].front() = false;
-  }
+  LoseOneThenFail("copy");
   ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
   ASSERT_TRUE(Eventually([&] { return world_.All().count("e/f") > 0; }));
   ASSERT_TRUE(hands().SetMode("e/f", 0640).ok());
