@@ -123,13 +123,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   }
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
   if (there.ok() && there->kind == Kind::kFolder && provider_->Can().real_folders) {
-    // no file can have that name while it is there
-    PG_ASSIGN(const std::optional<Node> own, NodeThere(job->parent, job->key, true));
-    if (own && own->intent != 0) {  // it is about to leave
-      job->delay = Duration(500);
-      return Outcome::kAgain;
-    }
-    PG_TRY(KeepBeside(live));
+    PG_TRY(KeepBeside(live));  // no file can have that name while it is there
     DropOccupant(job);
     PG_TRY(change.Commit());
     listed_.erase(job->parent);  // who looks there sees it

@@ -55,7 +55,9 @@ Status Drive::PlanJob(Job* job) {
     return {};
   }
   if (blocker) {
-    PG_ASSIGN(job->aside, WaitsForItself(node.id, *blocker));
+    // (a deleted folder waits until what moves out of it is out)
+    const bool stays = node.gone() && node.kind == NodeKind::kFolder;
+    PG_ASSIGN(job->aside, stays ? Result<bool>(false) : WaitsForItself(node.id, *blocker));
     if (!job->aside) {
       job->postponed = true;
       job->behind = blocker->id;
@@ -211,6 +213,11 @@ Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
 // Another node's content is, or may be, where this one goes, and is about to leave.
 Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
   using Why = Blocker::Why;
+  if (node.kind != NodeKind::kFolder && provider_->Can().real_folders) {
+    // one thing at a path: a folder of ours leaves first
+    PG_ASSIGN(const auto folder, index_->FindThere(node.parent, KeyPart(node), true));
+    if (folder && folder->intent != 0) return std::optional(Blocker{folder->id, Why::kPlace});
+  }
   PG_ASSIGN(std::optional<Node> other,
             index_->FindThere(node.parent, KeyPart(node), node.kind == NodeKind::kFolder));
   if (other && other->id != node.id && other->gone()) {

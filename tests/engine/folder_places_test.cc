@@ -274,6 +274,23 @@ TEST_F(FolderOfOthersTest, IsNotOneOfOursThatIsAboutToLeave) {
             (Files{{"d/goes", "another"}, {"d/moved/x", "x"}, {"d/moves", "a file"}}));
 }
 
+// A file takes the name of the deleted folder that it comes from.
+TEST_F(FolderOfOthersTest, IsNotOneOfOursThatTheFileComesFrom) {
+  world_.real_folders = world_.moves_files = world_.moves_folders = world_.serial_versions = true;
+  retry_pause_ = Duration(10);
+  world_.Put("d/out/f", "content");
+  Open();
+  for (const char* folder : {"d", "d/out"}) Names(folder);
+  world_.SetOffline(true);
+  ASSERT_TRUE(hands().Move("d/out/f", "d/t").ok());
+  ASSERT_TRUE(hands().RemoveFolder("d/out").ok());
+  ASSERT_TRUE(hands().Move("d/t", "d/out").ok());
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/out", "content"}}));
+}
+
 std::string NameOfCase(const testing::TestParamInfo<Case>& info) {
   static constexpr const char* kStores[] = {"Copies", "MovesFolders", "MovesAll"};
   static constexpr const char* kThen[] = {"", "Looked", "MovedOnceMore", "Deleted", "Changed"};
