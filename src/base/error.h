@@ -73,8 +73,10 @@ class [[nodiscard]] Result {
   Result(Error error) : state_(std::move(error)) {}  // NOLINT: implicit on purpose
   bool ok() const { return state_.index() == 0; }
   explicit operator bool() const { return ok(); }
-  T& operator*() { return std::get<0>(state_); }
-  const T& operator*() const { return std::get<0>(state_); }
+  T& operator*() & { return std::get<0>(state_); }
+  const T& operator*() const& { return std::get<0>(state_); }
+  // By value: a loop over `*Call()` would go through what is gone otherwise.
+  T operator*() && { return std::get<0>(std::move(state_)); }
   T* operator->() { return &std::get<0>(state_); }
   const T* operator->() const { return &std::get<0>(state_); }
   const Error& error() const { return std::get<1>(state_); }

@@ -41,6 +41,9 @@ TEST(ErrorTest, OnlyPassingFaultsAreRetried) {
     EXPECT_FALSE(MayRetry(code));
 }
 
+// `for (x : *Call())` keeps what it goes through.
+static_assert(!std::is_reference_v<decltype(*std::declval<Result<std::string>>())>);
+
 TEST(UnitsTest, SizesAreReadAsPeopleWriteThem) {
   EXPECT_EQ(*ParseSize("2GiB"), 2ull << 30);
   EXPECT_EQ(*ParseSize("1.5 MiB"), 1536u << 10);
