@@ -215,6 +215,8 @@ class DriveServer::Impl {
       answer.headers.emplace_back("DAV", "1, 2");
       return answer;
     }
+    if (options_.strict_paths && method != "GET" && method != "HEAD" && LeadsThroughFile(call))
+      return Refuse({400, "no such path can be"});
     if (reading.count(method) == 0 || method == "GET") {
       if (auto refusal = CheckConditions(call)) return Refuse(*refusal);
     }
@@ -338,6 +340,16 @@ class DriveServer::Impl {
     return true;
   }
 
+  bool LeadsThroughFile(const Call& call) const {
+    std::string to = call.http.Header("destination");
+    if (!to.empty()) to = KeyOfHref(call, to);
+    if (!to.empty() && IsFolder(call.key) && !IsFolder(to)) to += "/";
+    for (const std::string& path : {call.key, to}) {
+      for (auto end = path.find('/'); end != std::string::npos; end = path.find('/', end + 1))
+        if (end > 0 && Find(path.substr(0, end))) return true;
+    }
+    return false;
+  }
   std::optional<Refusal> CheckLock(const Call& call, const std::string& key) const {
     const auto lock = locks_.find(key);
     if (lock == locks_.end() || call.http.Header("if").find(lock->second) != std::string::npos)

@@ -29,6 +29,7 @@ struct DriveServerOptions {
   bool no_changes = false;       // it does not tell what changed (RFC 6578)
   bool silent_put = false;       // PUT does not say which version it made
   bool fold_names = false;       // names that differ in case or Unicode form only are one
+  bool strict_paths = false;     // a path that leads through a file is nonsense
   bool tagless = false;          // no entity tags at all, and conditions on them are not heeded
 };
 

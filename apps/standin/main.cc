@@ -179,6 +179,8 @@ int main(int argc, char** argv) {
                     "how long its access tokens are good, such as 60s");
   drive->add_flag("--no-changes", o.drive.no_changes, "do not tell what has changed");
   drive->add_flag("--silent-put", o.drive.silent_put, "do not say which version a PUT made");
+  drive->add_flag("--strict-paths", o.drive.strict_paths,
+                  "call a path nonsense that leads through a file");
   drive->add_flag("--fold-names", o.drive.fold_names,
                   "take names for one that differ only in case or in Unicode form");
   drive->add_flag("--tagless", o.drive.tagless, "have no entity tags, and heed none");

@@ -231,7 +231,8 @@ class Provider {
   // Only an empty one goes; one with something in it stays, and that is no error.
   virtual Status RemoveFolder(const std::string& path, const Cancel& cancel) = 0;
   // Where folders can be moved (Capabilities): the folder with all in it, in one request. kChanged:
-  // something is at `to` already.
+  // something is at `to` already. kNotFound: no folder is at `from`; a file may be, and stays. With
+  // a folder at `to` then, it is taken for a move whose answer was lost.
   virtual Status MoveFolder(const std::string& from, const std::string& to, const Cancel& cancel) {
     (void)from, (void)to, (void)cancel;
     return Error(Code::kUnsupported, "this store cannot move folders");

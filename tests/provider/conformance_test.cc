@@ -173,6 +173,59 @@ TEST_P(ConformanceTest, AFolderMovesWithAllThatIsInIt) {
   ASSERT_OK(provider_->MoveFolder("old", "new/place", nullptr));  // as if the answer was lost
 }
 
+// Refused so that whoever asks looks what is in the way, and the file is as it was.
+TEST_P(ConformanceTest, NoFolderTakesThePlaceOfAFile) {
+  if (!provider_->Can().real_folders) GTEST_SKIP() << "both can be at one path";
+  ASSERT_OK(Put("f", "theirs"));
+  const auto ours = Put("d/x", "x");
+  ASSERT_OK(ours);
+  const auto kind = [](const auto& outcome) {
+    return outcome.ok() ? std::string("done") : std::string(NameOf(outcome.error().code));
+  };
+  const std::string refused(NameOf(Code::kChanged));
+  EXPECT_EQ(kind(provider_->MakeFolder("f", {}, nullptr)), refused);
+  EXPECT_EQ(kind(provider_->MakeFolder("f/e", {}, nullptr)), refused);
+  EXPECT_EQ(kind(Put("f/x", "x", Precondition::Absent())), refused);
+  EXPECT_EQ(kind(Put("f/e/x", "x", Precondition::Absent())), refused);
+  EXPECT_EQ(kind(provider_->Copy("d/x", ours->version, 1, "f/x", nullptr, Precondition::Absent(),
+                                 nullptr)),
+            refused);
+  if (provider_->Can().moves_files) {
+    EXPECT_EQ(
+        kind(provider_->MoveFile("d/x", ours->version, "f/x", Precondition::Absent(), nullptr)),
+        refused);
+  }
+  if (provider_->Can().moves_folders) {
+    EXPECT_EQ(kind(provider_->MoveFolder("d", "f", nullptr)), refused);
+    EXPECT_EQ(kind(provider_->MoveFolder("d", "f/e", nullptr)), refused);
+  }
+  for (const char* below : {"f/x", "f/e", "f/e/x"})
+    EXPECT_EQ(kind(provider_->Look(below, nullptr)), NameOf(Code::kNotFound)) << below;
+  const auto inside = provider_->ListDeep("f/", "", nullptr);
+  ASSERT_OK(inside);
+  EXPECT_TRUE(inside->entries.empty());
+  EXPECT_EQ(*Get("f"), "theirs");
+  EXPECT_EQ(*Get("d/x"), "x");
+}
+
+// Others may have put one there since the folder left.
+TEST_P(ConformanceTest, AFileIsNotTakenForTheFolderOfThatName) {
+  ASSERT_OK(Put("f", "theirs"));
+  ASSERT_OK(Put("d/x", "x"));
+  if (provider_->Can().moves_folders) {
+    const Status moved = provider_->MoveFolder("f", "e", nullptr);
+    EXPECT_FALSE(moved.ok());
+    if (!moved.ok()) {
+      EXPECT_EQ(NameOf(moved.error().code), NameOf(Code::kNotFound));
+    }
+    EXPECT_EQ(provider_->Look("e", nullptr).error().code, Code::kNotFound);
+    EXPECT_TRUE(provider_->MoveFolder("f", "d", nullptr).ok()) << "it is there already";
+  }
+  Ignore(provider_->RemoveFolder("f", nullptr));
+  EXPECT_EQ(*Get("f"), "theirs");
+  EXPECT_EQ(*Get("d/x"), "x");
+}
+
 TEST_P(ConformanceTest, AFileMovesAndKeepsItsVersion) {
   if (!provider_->Can().moves_files) GTEST_SKIP() << "this store moves no files";
   const auto a = Put("a", "a");

@@ -149,8 +149,8 @@ TEST_P(DavFaultTest, APageInsteadOfAnAnswerIsRecognised) {
 }
 
 INSTANTIATE_TEST_SUITE_P(Servers, DavFaultTest, testing::Values("", "--silent-put", "--tagless"),
-                         [](const auto& info) {
-                           const std::string name = info.param;
+                         [](const auto& with) {
+                           const std::string name = with.param;
                            return name.empty()          ? "plain"
                                   : name == "--tagless" ? "tagless"
                                                         : "silent";

@@ -63,7 +63,7 @@ Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& 
 
 std::vector<Peer> AllPeers() {
   std::vector<Peer> peers = {ObjectStandin({}), DriveStandin("drive", {}),
-                             DriveStandin("drive_silent", {"--silent-put"}),
+                             DriveStandin("drive_silent", {"--silent-put", "--strict-paths"}),
                              DriveStandin("drive_tagless", {"--tagless"})};
   const char* given = std::getenv("PARGETER_PEERS");
   for (const std::string& item : Split(given ? given : "", ',')) {

@@ -288,10 +288,11 @@ Status SftpProvider::MoveFolder(const std::string& from, const std::string& to,
     const auto taken = AttributesOf(wire, to);
     if (!taken.ok() && taken.error().code != Code::kNotFound) return taken.error();
     const auto source = AttributesOf(wire, from);
-    if (!source.ok()) {
-      if (source.error().code != Code::kNotFound) return source.error();
+    if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
+    if (!source.ok() || !source->IsFolder()) {
       // the answer to a move that succeeded may have been lost
-      return taken.ok() && taken->IsFolder() ? Status() : Status(source.error());
+      if (taken.ok() && taken->IsFolder()) return {};
+      return Error(Code::kNotFound, fmt::format("there is no folder {}", Printable(from)));
     }
     if (taken.ok()) return ChangedMeanwhile(to);
     return Rename(wire, from, to);

@@ -60,6 +60,38 @@ Call DavProvider::NewCall(std::string method, const std::string& path, std::stri
   return call;
 }
 
+// Some servers call it nonsense (400) when a path leads through a file: nothing is there then, nor
+// can be.
+Result<HttpResponse> DavProvider::Send(const Call& call) {
+  int status = 0;
+  Call asked = call;
+  if (asked.status == nullptr) asked.status = &status;
+  auto answer = wire_.Send(asked);
+  if (answer.ok() || *asked.status != 400) return answer;
+  for (const std::string& path : {call.path, call.to}) {
+    PG_ASSIGN(const std::string file, FileOnTheWay(path, call.cancel));
+    if (file.empty()) continue;
+    const bool makes = call.method == "PUT" || call.method == "MKCOL" || path == call.to;
+    return Error(makes ? Code::kChanged : Code::kNotFound,
+                 fmt::format("{}: {} is a file there, not a folder", call.what, Printable(file)));
+  }
+  return answer;
+}
+
+// The part of a path, relative to the base, that is a file and is to be a folder; "": there is
+// none.
+Result<std::string> DavProvider::FileOnTheWay(const std::string& path, const Cancel& cancel) {
+  for (auto slash = path.find('/', options_.prefix.size()); slash != std::string::npos;
+       slash = path.find('/', slash + 1)) {
+    const std::string part = path.substr(options_.prefix.size(), slash - options_.prefix.size());
+    const auto there = ItemAt(part, cancel);
+    if (!there.ok() && there.error().code == Code::kNotFound) return std::string();
+    if (!there.ok()) return there.error();
+    if (!there->folder) return part;
+  }
+  return std::string();
+}
+
 // ---- looking
 
 Result<Multistatus> DavProvider::Propfind(const std::string& path, int depth, bool deep,
@@ -70,10 +102,10 @@ Result<Multistatus> DavProvider::Propfind(const std::string& path, int depth, bo
   call.body = PropfindBody(deep);
   int status = 0;
   call.status = &status;
-  auto response = wire_.Send(call);
+  auto response = Send(call);
   if (!response.ok() && status / 100 == 3 && !IsFolderPath(call.path)) {
     call.path += "/";  // some servers want it for folders, and say so by a redirection
-    response = wire_.Send(call);
+    response = Send(call);
   }
   if (!response.ok()) return response.error();
   auto parsed = ParseMultistatus(response->body);
@@ -211,7 +243,7 @@ Status DavProvider::Read(const std::string& path, const std::string& version, st
     Call call = NewCall("GET", path, "read", cancel);
     call.headers = {{"range", fmt::format("bytes={}-{}", offset, offset + size - 1)}};
     call.sink = &range;
-    PG_TRY(wire_.Send(call));
+    PG_TRY(Send(call));
     const Status good = range.Check();
     if (good.ok() || attempt >= 4) return good;
     Log(LogLevel::kWarning, "{}; reading it again", good.error().what);
@@ -239,8 +271,7 @@ Status DavProvider::Probe(const Cancel& cancel) {
   const std::string name = std::string(kScratchPrefix) + RandomName();
   Learnt found;
   const Status tried = Try(name + "a", name + "b", &found, cancel);
-  for (const char* each : {"a", "b"})
-    Ignore(wire_.Send(NewCall("DELETE", name + each, "", cancel)));
+  for (const char* each : {"a", "b"}) Ignore(Send(NewCall("DELETE", name + each, "", cancel)));
   PG_TRY(tried);
   found.probed = true;
   const Lock lock(mutex_);
@@ -258,7 +289,7 @@ Status DavProvider::Try(const std::string& a, const std::string& b, Learnt* foun
     call.headers = std::move(headers);
     call.body = std::move(body);
     call.status = &status;
-    return wire_.Send(call);
+    return Send(call);
   };
   const auto passing = [&](const Result<HttpResponse>& r) {
     return !r.ok() && (MayRetry(r.error().code) || r.error().code == Code::kCancelled ||
@@ -330,7 +361,7 @@ void DavProvider::AdoptProbeResult(const std::string& result) {
 Status DavProvider::Ping(Duration patience, const Cancel& cancel) {
   Call call = NewCall("OPTIONS", "", "reach", cancel);
   call.once = patience;
-  const auto answer = wire_.Send(call);
+  const auto answer = Send(call);
   if (answer.ok()) return {};
   const Code code = answer.error().code;
   // whoever refuses is there
@@ -353,7 +384,7 @@ Result<std::vector<Provider::Kept>> DavProvider::Versions(const std::string& pat
   call.body = VersionsBody();
   int status = 0;
   call.status = &status;
-  const auto response = wire_.Send(call);
+  const auto response = Send(call);
   if (!response.ok() && (status == 403 || status == 405 || status == 415 || status == 501 ||
                          status == 400 || status == 409))
     return Error(Code::kUnsupported, "this server keeps no former versions, or does not say");
@@ -381,7 +412,7 @@ Status DavProvider::ReadKept(const std::string& path, const std::string& id, Rea
   Call call = NewCall("GET", path, "read a former version of", cancel);
   call.root_path = id;
   call.sink = &whole;
-  PG_TRY(wire_.Send(call));
+  PG_TRY(Send(call));
   return whole.Check();
 }
 
@@ -391,7 +422,7 @@ Result<Provider::Address> DavProvider::Link(const std::string& path, Duration la
   Call call = NewCall("HEAD", path, "see what is offered for", nullptr);
   const bool shared = lasts.count() > 0;
   if (!shared) call.once = Duration(5000);  // its own address will do
-  const auto looked = wire_.Send(call);
+  const auto looked = Send(call);
   if (!looked.ok() && shared) return looked.error();
   std::string page, share;
   for (const WebLink& link :
@@ -415,7 +446,7 @@ Result<Provider::Address> DavProvider::AskForShare(const std::string& target,
   call.target = target;
   call.once = Duration(30000);  // a second attempt might make a second one
   call.body = fmt::format("seconds={}", lasts.count() / 1000);
-  PG_ASSIGN(const HttpResponse response, wire_.Send(call));
+  PG_ASSIGN(const HttpResponse response, Send(call));
   const std::string made = LocalTarget(response.head.Get("location"), wire_.base());
   if (made.empty())
     return Error(Code::kStoreFault,
@@ -437,7 +468,7 @@ Result<Changes> DavProvider::ChangesSince(const std::string& moment, const Cance
   call.body = ChangesBody(moment);
   int status = 0;
   call.status = &status;
-  const auto response = wire_.Send(call);
+  const auto response = Send(call);
   if (!response.ok()) {
     const Code code = response.error().code;
     const bool refused = status / 100 == 4 && code != Code::kSignIn && code != Code::kThrottled;

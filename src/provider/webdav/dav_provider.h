@@ -98,6 +98,8 @@ class DavProvider : public Provider, public Browser {
 
   Call NewCall(std::string method, const std::string& path, std::string_view what,
                const Cancel& cancel) const;
+  Result<HttpResponse> Send(const Call& call);
+  Result<std::string> FileOnTheWay(const std::string& path, const Cancel& cancel);
   Result<ListPage> ListOnly(const std::string& folder, const Cancel& cancel);  // kNotFound too
   Result<Multistatus> Propfind(const std::string& path, int depth, bool deep, const Cancel& cancel);
   Result<Item> ItemAt(const std::string& path, const Cancel& cancel, bool deep = false);

@@ -35,6 +35,7 @@ Result<HttpRequest> Wire::Made(const Call& call, const std::string& refused, std
                     ? UrlOfTarget(PercentEncode(call.root_path, KeepSlash::kYes))
                     : UrlOf(call.path);
   request.headers = call.headers;
+  if (!call.to.empty()) request.headers.emplace_back("destination", UrlOf(call.to));
   if (!call.body.empty())
     request.headers.emplace_back("content-type", call.method == "POST"
                                                      ? "application/x-www-form-urlencoded"

@@ -33,6 +33,7 @@ struct Call {
   std::string root_path;  // if not "": relative to the server instead
   std::string target;     // if not "": path and query at the server, encoded as it said them
   std::string path;       // relative to the base, raw bytes; of a folder it ends in "/"
+  std::string to;         // the same, of COPY and MOVE: the destination
   Headers headers;        // lower-case names
   std::string body;       // XML
   BodySource* source = nullptr;

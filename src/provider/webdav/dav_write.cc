@@ -73,7 +73,7 @@ Result<Entry> DavProvider::WriteDirectly(const std::string& path, WriteSource* s
     if (there.ok() && PlainEtag(there->etag) == only_if.version &&
         there->etag != Quoted(only_if.version)) {
       call.headers.back() = {"if", Tagged(path, there->etag)};
-      response = wire_.Send(call);
+      response = Send(call);
     }
   }
   if (!response.ok()) return response.error();
@@ -113,7 +113,7 @@ Result<Entry> DavProvider::WriteAside(const std::string& path, WriteSource* sour
     return Settle(scratch, item, path, only_if, cancel);
   }();
   if (!entry.ok() && !MayRetry(entry.error().code))
-    Ignore(wire_.Send(NewCall("DELETE", scratch, "clear away", cancel)));
+    Ignore(Send(NewCall("DELETE", scratch, "clear away", cancel)));
   return entry;
 }
 
@@ -157,10 +157,11 @@ Status DavProvider::MoveOver(const std::string& scratch, const std::string& path
   const Learnt l = learnt();
   Call call = NewCall("MOVE", scratch, "write", cancel);
   call.what = fmt::format("cannot write {}", Printable(path));
+  call.to = options_.prefix + path;
   const auto send = [&](const char* overwrite, const std::string& tag) -> Status {
-    call.headers = {{"destination", wire_.UrlOf(options_.prefix + path)}, {"overwrite", overwrite}};
+    call.headers = {{"overwrite", overwrite}};
     if (!tag.empty()) call.headers.emplace_back("if", Tagged(path, tag));
-    PG_TRY(wire_.Send(call));
+    PG_TRY(Send(call));
     return {};
   };
   if (only_if.want == Want::kNothingThere) {
@@ -180,16 +181,15 @@ Status DavProvider::MoveOver(const std::string& scratch, const std::string& path
     PG_ASSIGN(const std::optional<Item> there, CheckFirst(path, only_if, cancel));
     if (!there) return send("F", "");
     if (token.empty()) return send("T", l.move_version ? there->etag : "");
-    call.headers = {{"destination", wire_.UrlOf(options_.prefix + path)},
-                    {"overwrite", "T"},
+    call.headers = {{"overwrite", "T"},
                     {"if", fmt::format("<{}> ({})", wire_.UrlOf(options_.prefix + path), token)}};
-    PG_TRY(wire_.Send(call));
+    PG_TRY(Send(call));
     return {};
   }();
   if (!token.empty()) {  // what was moved over took its lock along, at most servers
     Call unlock = NewCall("UNLOCK", path, "unlock", nullptr);
     unlock.headers = {{"lock-token", token}};
-    Ignore(wire_.Send(unlock));
+    Ignore(Send(unlock));
   }
   return moved;
 }
@@ -200,7 +200,7 @@ Result<std::string> DavProvider::TakeLock(const std::string& path, const Cancel&
   Call call = NewCall("LOCK", path, "lock", cancel);
   call.headers = {{"depth", "0"}, {"timeout", "Second-120"}};
   call.body = LockBody("pargeter");
-  const auto taken = wire_.Send(call);
+  const auto taken = Send(call);
   if (!taken.ok()) {
     const Code code = taken.error().code;
     if (code == Code::kBusy || MayRetry(code) || code == Code::kCancelled || code == Code::kSignIn)
@@ -226,7 +226,7 @@ Status DavProvider::SetProperties(const std::string& path, const Attributes& att
   Call call = NewCall("PROPPATCH", path, "set the attributes of", cancel);
   call.body = PropertiesBody(packed, link);
   if (!version.empty()) call.headers = {{"if-match", Quoted(version)}};
-  const auto answer = wire_.Send(call);
+  const auto answer = Send(call);
   // another's file by now; or the server named a version that it never was
   if (!answer.ok() && answer.error().code == Code::kChanged) return answer.error();
   if (!answer.ok()) {
@@ -252,7 +252,7 @@ Status DavProvider::MakeParents(const std::string& path, const Cancel& cancel) {
     int status = 0;
     Call call = NewCall("MKCOL", path.substr(0, slash + 1), "make the folder", cancel);
     call.status = &status;
-    const auto made = wire_.Send(call);
+    const auto made = Send(call);
     if (!made.ok() && status != 405) return made.error();  // 405: it is there
   }
   return {};
@@ -261,11 +261,11 @@ Status DavProvider::MakeParents(const std::string& path, const Cancel& cancel) {
 Result<HttpResponse> DavProvider::SendMakingFolders(Call call, const std::string& target) {
   int status = 0;
   call.status = &status;
-  auto response = wire_.Send(call);
+  auto response = Send(call);
   if (response.ok() || (status != 409 && status != 404) || target.find('/') == std::string::npos)
     return response;
   PG_TRY(MakeParents(target, call.cancel));
-  return wire_.Send(call);
+  return Send(call);
 }
 
 Status DavProvider::MakeFolder(const std::string& path, const Attributes& attributes,
@@ -278,14 +278,17 @@ Status DavProvider::MakeFolder(const std::string& path, const Attributes& attrib
   int status = 0;
   Call call = NewCall("MKCOL", folder, "make the folder", cancel);
   call.status = &status;
-  auto made = wire_.Send(call);
+  auto made = Send(call);
   if (!made.ok() && status == 409) {
     PG_TRY(MakeParents(folder, cancel));
-    made = wire_.Send(call);
+    made = Send(call);
   }
   if (!made.ok() && status == 405) {
-    PG_ASSIGN(const Item there, ItemAt(folder, cancel));
-    if (!there.folder)
+    auto there = ItemAt(folder, cancel);
+    if (!there.ok() && there.error().code == Code::kNotFound)
+      there = ItemAt(folder.substr(0, folder.size() - 1), cancel);
+    if (!there.ok()) return there.error();
+    if (!there->folder)
       return Error(Code::kChanged, Printable(path) + " is a file there, not a folder");
   } else if (!made.ok()) {
     return made.error();
@@ -310,13 +313,14 @@ Status DavProvider::RemoveFolder(const std::string& path, const Cancel& cancel) 
 Status DavProvider::MoveFolder(const std::string& from, const std::string& to,
                                const Cancel& cancel) {
   Call call = NewCall("MOVE", from + "/", "move", cancel);
-  call.headers = {{"destination", wire_.UrlOf(options_.prefix + to + "/")}, {"overwrite", "F"}};
+  call.to = options_.prefix + to + "/";
+  call.headers = {{"overwrite", "F"}};
   int status = 0;
   call.status = &status;
-  auto moved = wire_.Send(call);
+  auto moved = Send(call);
   if (!moved.ok() && (status == 409 || status == 500)) {  // the folder it goes into is missing
     PG_TRY(MakeParents(to + "/", cancel));
-    moved = wire_.Send(call);
+    moved = Send(call);
   }
   if (moved.ok()) {
     if (status != 207) return {};
@@ -376,16 +380,17 @@ Result<Entry> DavProvider::Copy(const std::string& from, const std::string& vers
   const std::string scratch = to.substr(0, to.rfind('/') + 1) + std::string(kScratchPrefix) +
                               "copy-" + Hex(Md5(from + "\n" + to + "\n" + version));
   Call call = NewCall("COPY", from, "copy", cancel);
-  call.headers = {{"destination", wire_.UrlOf(options_.prefix + scratch)}, {"overwrite", "T"}};
+  call.to = options_.prefix + scratch;
+  call.headers = {{"overwrite", "T"}};
   // named as it is spelled: fresh tags are weak on some servers
   if (learnt().delete_version && !original.etag.empty())
     call.headers.emplace_back("if", Tagged(from, original.etag));
   int status = 0;
   call.status = &status;
-  auto copied = wire_.Send(call);
+  auto copied = Send(call);
   if (!copied.ok() && (status == 409 || status == 500)) {
     PG_TRY(MakeParents(scratch, cancel));
-    copied = wire_.Send(call);
+    copied = Send(call);
   }
   if (!copied.ok()) return copied.error();
   auto entry = [&]() -> Result<Entry> {
@@ -393,7 +398,7 @@ Result<Entry> DavProvider::Copy(const std::string& from, const std::string& vers
     PG_ASSIGN(const Item item, ItemAt(scratch, cancel));
     return Settle(scratch, item, to, only_if, cancel);
   }();
-  if (!entry.ok()) Ignore(wire_.Send(NewCall("DELETE", scratch, "clear away", cancel)));
+  if (!entry.ok()) Ignore(Send(NewCall("DELETE", scratch, "clear away", cancel)));
   return entry;
 }
 
@@ -401,7 +406,7 @@ Status DavProvider::RemoveNow(const std::string& path, const std::string& etag,
                               const Cancel& cancel) {
   Call call = NewCall("DELETE", path, "delete", cancel);
   if (!etag.empty()) call.headers = {{"if", Tagged(path, etag)}};
-  const auto gone = wire_.Send(call);
+  const auto gone = Send(call);
   if (!gone.ok()) return gone.error().code == Code::kNotFound ? Status() : gone.error();
   if (gone->head.status == 207)
     return Error(Code::kPermission, call.what + ": the server did not delete all of it");
@@ -416,7 +421,7 @@ Status DavProvider::Remove(const std::string& path, const Precondition& only_if,
   if (only_if.want == Want::kThisVersion && guarded) {
     Call call = NewCall("DELETE", path, "delete", cancel);
     call.headers = {{"if-match", Quoted(only_if.version)}};
-    const auto gone = wire_.Send(call);
+    const auto gone = Send(call);
     if (gone.ok() || gone.error().code == Code::kNotFound) return {};
     if (gone.error().code != Code::kChanged) return gone.error();
   }
