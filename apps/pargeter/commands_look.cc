@@ -152,7 +152,7 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   const std::uint64_t conflicts = s.value("conflicts", std::uint64_t{0});
   if (conflicts > 0)
     world.Say(fmt::format("  conflict {} kept beside another version; see: pargeter conflicts {}",
-                          Counted(conflicts, "file"), d.name));
+                          conflicts, d.name));
   const std::string error = s.value("last_error", "");
   if (!error.empty()) world.Say("  error    " + Printable(error));
 }
@@ -227,13 +227,14 @@ Status RunQueue(const std::string& name, World& world) {
                           ButHeld(queue)));
     for (const Json& item : queue["items"]) {
       const std::string error = item.value("error", "");
-      world.Say(fmt::format("  {:<14} {:>10}  {:>7}  {}{}", item.value("action", ""),
-                            FormatSize(item.value("bytes", std::uint64_t{0})),
-                            AgeOf(item.value("since", "")), Printable(item.value("path", "")),
-                            error.empty()
-                                ? ""
-                                : fmt::format("\n      attempt {}: {}", item.value("attempts", 0),
-                                              Printable(error))));
+      const int attempts = item.value("attempts", 0);
+      world.Say(fmt::format(
+          "  {:<14} {:>10}  {:>7}  {}{}", item.value("action", ""),
+          FormatSize(item.value("bytes", std::uint64_t{0})), AgeOf(item.value("since", "")),
+          Printable(item.value("path", "")),
+          error.empty()   ? ""
+          : attempts == 0 ? fmt::format("\n      waits: {}", Printable(error))
+                          : fmt::format("\n      attempt {}: {}", attempts, Printable(error))));
     }
     if (queue["items"].size() < files)
       world.Say(fmt::format("  and {} more", files - queue["items"].size()));
@@ -273,7 +274,9 @@ Status RunConflicts(const std::string& name, World& world) {
         item[key] = JsonText(d.at) + "/" + item.value(key, "");
       world.Say(fmt::format("{}\n    kept here, {}, changed {} ago{}\n    beside {}",
                             Printable(item.value("path", "")),
-                            FormatSize(item.value("size", std::uint64_t{0})),
+                            item.value("kind", "") == "folder"
+                                ? "a folder"
+                                : FormatSize(item.value("size", std::uint64_t{0})),
                             AgeOf(item.value("changed", "")),
                             item.value("uploaded", false) ? "" : ", not at the store yet",
                             Printable(item.value("beside", ""))));
@@ -299,7 +302,7 @@ Status RunKeep(const std::string& path, bool here, bool there, bool both, World&
                             : there ? "there"
                                     : "both"}}));
   world.Say(here    ? "The copy kept here has taken the name."
-            : there ? "The copy kept here is deleted; the store's version stays."
+            : there ? "The copy kept here is deleted; what the store has stays."
                     : "Both stay as they are.");
   if (world.json) world.PrintJson({{"settled", JsonText(path)}});
   return {};

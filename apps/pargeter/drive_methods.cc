@@ -92,6 +92,7 @@ Result<Json> Conflicts(Drive* drive) {
     const std::string folder = slash == std::string::npos ? "" : path.substr(0, slash + 1);
     items.push_back({{"path", JsonText(path)},
                      {"beside", JsonText(folder + n.beside)},
+                     {"kind", KindName(n)},
                      {"size", n.size},
                      {"changed", Rfc3339(n.mtime)},
                      {"uploaded", n.intent == 0}});

@@ -84,11 +84,15 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       occupants = occupants || there->attributes.origin == WriterOf(*occupant);
     }
   }
+  job->delay = Duration(100);
+  if (!there.ok() && Goes(job->node)) {
+    PG_ASSIGN(const bool meets, MeetsFile(*job));
+    if (meets) return Outcome::kAgain;
+  }
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
-  job->delay = Duration(100);
   if (ours) {
     // what we sent or copied there before, with a lost answer; changed once more since
     node.version = there->version;
@@ -127,7 +131,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     DropOccupant(job);
     PG_TRY(change.Commit());
     listed_.erase(job->parent);  // who looks there sees it
-    NoteConflict(*job, node);
+    NoteConflict(job->path, node);
     return Outcome::kAgain;
   }
   if (!there.ok() || there->kind == Kind::kFolder) {
@@ -167,13 +171,78 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     acked_[theirs.id] = options_.clock->Now();
   }
   PG_TRY(change.Commit());
-  NoteConflict(*job, node);
+  NoteConflict(job->path, node);
   return Outcome::kAgain;
 }
 
-void Drive::NoteConflict(const Job& job, const Node& kept) {
-  activity_.Add("here", "conflict", job.path, "kept as " + kept.name);
-  LogAbout(LogLevel::kWarning, {job.path, "conflict"},
+// On a store that has one thing at a path, of a step that was refused: have others given a file the
+// name of a folder of ours that it is of, or goes into? Nothing can be in that while it is there:
+// the step is planned again.
+Result<bool> Drive::MeetsFile(const Job& job) {
+  if (!provider_->Can().real_folders || job.aside) return false;
+  std::vector<std::pair<NodeId, std::string>> way;  // of folders, the innermost first
+  const Steady asked = options_.clock->Now();
+  {
+    const Lock tree(tree_mutex_);
+    if (job.node.kind == NodeKind::kFolder) way.emplace_back(job.id, job.path);
+    for (NodeId up = job.parent; up != kRootId && up != kNoNode;) {
+      PG_ASSIGN(const std::string key, FolderKey(up));
+      way.emplace_back(up, key.substr(0, key.size() - 1));
+      PG_ASSIGN(const Live* live, Get(up));
+      const Node& node = live->node;
+      up = node.there == There::kElsewhere ? node.there_parent : node.parent;
+    }
+  }
+  std::reverse(way.begin(), way.end());
+  for (const auto& [folder, path] : way) {
+    const auto there = provider_->Look(path, job.cancel);
+    if (!there.ok() && there.error().code == Code::kNotFound) break;
+    if (!there.ok()) return there.error();
+    if (there->kind != Kind::kFile) continue;
+    PG_TRY(GivesWay(folder, path, asked));
+    return true;
+  }
+  const Lock tree(tree_mutex_);
+  const auto above = FolderKey(job.parent);
+  return !above.ok() || *above + job.key != job.path;  // it has just been kept beside, for another
+}
+
+// A file of others is at `path`, where the folder is, or goes: it is there no more, or stands
+// beside that.
+Status Drive::GivesWay(NodeId folder, const std::string& path, Steady asked) {
+  const Lock tree(tree_mutex_);
+  Change change(this);
+  const auto found = Get(folder);
+  if (!found.ok() || (*found)->node.gone()) return {};
+  Live* live = *found;
+  const NodeId parent = live->node.parent;
+  listed_.erase(parent);  // who looks there sees theirs
+  if (live->node.there != There::kAbsent) {
+    PG_ASSIGN(const std::string known, TherePath(live->node));
+    if (known == path) {
+      if (!MayBeElsewhere(live->node, asked)) PG_TRY(VanishedThere(live, asked));
+      return change.Commit();
+    }
+  }
+  PG_ASSIGN(const std::string above, FolderKey(parent));
+  if (above + KeyPart(live->node) != path) return {};  // moved here meanwhile
+  PG_TRY(KeepBeside(live));
+  const std::string name = live->node.beside, marked = BesideFolder(name);
+  PG_ASSIGN(Live * theirs, Find(parent, marked));
+  if (theirs != nullptr && theirs->node.there_name == NameToKey(name)) {  // no folder has it now
+    theirs->node.name = name;
+    SetThere(&theirs->node, parent, NameToKey(name));
+    PG_TRY(Save(theirs));
+    Tell([parent, marked](ChangeListener* l) { l->NameChanged(parent, marked); });
+  }
+  PG_TRY(change.Commit());
+  NoteConflict(path, live->node);
+  return {};
+}
+
+void Drive::NoteConflict(const std::string& path, const Node& kept) {
+  activity_.Add("here", "conflict", path, "kept as " + kept.name);
+  LogAbout(LogLevel::kWarning, {path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", kept.beside, kept.name);
   Tell([parent = kept.parent, name = kept.beside](ChangeListener* l) {
     l->NameChanged(parent, name);
@@ -205,8 +274,9 @@ Status Drive::NameKept(NodeId folder, const std::string& path, const std::string
     folder = live->node.id;
   }
   Node& node = live->node;
-  if (node.there != There::kSame || node.kind == NodeKind::kFolder) return {};
-  if (node.version != version) return {};  // another's, put where the folder was
+  if (node.there != There::kSame || (node.kind == NodeKind::kFolder) != version.empty()) return {};
+  if (node.kind != NodeKind::kFolder && node.version != version)
+    return {};  // another's, put where the folder was
   const std::string old = node.name;
   node.beside = old;
   node.name = KeyToName(kept.substr(kept.rfind('/') + 1));
@@ -247,21 +317,45 @@ Status Drive::KeepBeside(Live* live) {
 
 // `path` names the kept copy, or the file that it stands beside.
 Result<Node> Drive::ConflictAt(const std::string& path) {
-  PG_ASSIGN(const Node node, NodeAt(path));
-  if (node.conflict) return node;
   PG_ASSIGN(const auto all, Conflicts());
-  std::vector<const Node*> beside;
+  std::vector<const Node*> beside;  // what that is need not be known here yet
   for (const auto& [where, kept] : all) {
-    if (kept.parent == node.parent && kept.beside == node.name) beside.push_back(&kept);
+    if (where == path) return kept;
+    if (where.substr(0, where.rfind('/') + 1) + kept.beside == path) beside.push_back(&kept);
   }
   if (beside.size() == 1) return *beside[0];
   if (beside.empty()) {
+    PG_TRY(NodeAt(path));
     return Error(Code::kNotFound, fmt::format("{} has no conflict that waits", Printable(path)),
                  "See: pargeter conflicts");
   }
   return Error(Code::kInvalid,
                fmt::format("{} copies are kept beside {}", beside.size(), Printable(path)),
                "Name the copy that is meant; pargeter conflicts lists them.");
+}
+
+Status Drive::DropKept(const Node& kept) {
+  if (kept.kind != NodeKind::kFolder) return Unlink(kept.parent, kept.name);
+  const Status gone = RemoveFolder(kept.parent, kept.name);
+  if (gone.ok() || gone.error().code != Code::kNotEmpty) return gone;
+  return Error(Code::kNotEmpty,
+               fmt::format("the folder {} still holds something", Printable(kept.name)),
+               "Take out what is wanted and delete the rest, or keep --both.");
+}
+
+Status Drive::TakesName(const Node& kept) {
+  const auto theirs = Lookup(kept.parent, kept.beside);
+  if (!theirs.ok() && theirs.error().code != Code::kNotFound) return theirs.error();
+  if (theirs.ok()) Forget(theirs->id, 1);
+  const bool folder = theirs.ok() && theirs->kind == NodeKind::kFolder;
+  const bool file = theirs.ok() && !folder;
+  if (folder && kept.kind != NodeKind::kFolder)
+    return Error(
+        Code::kIsFolder,
+        fmt::format("{} is a folder, which is not deleted for a file", Printable(kept.beside)),
+        "Move or delete that folder first, or give the copy kept another name, with mv.");
+  if (file && kept.kind == NodeKind::kFolder) PG_TRY(Unlink(kept.parent, kept.beside));
+  return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);
 }
 
 Status Drive::SettleConflict(const std::string& path, Keep keep) {
@@ -272,9 +366,7 @@ Status Drive::SettleConflict(const std::string& path, Keep keep) {
                  "Give it the name that it is to have, with mv.");
   }
   if (keep != Keep::kBoth) {
-    PG_TRY(keep == Keep::kThere
-               ? Unlink(kept.parent, kept.name)
-               : Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes));
+    PG_TRY(keep == Keep::kThere ? DropKept(kept) : TakesName(kept));
     Tell([=](ChangeListener* l) {  // it was not asked for through the face
       l->NameChanged(kept.parent, kept.name);
       if (keep == Keep::kHere) l->NameChanged(kept.parent, kept.beside);

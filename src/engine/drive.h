@@ -317,7 +317,7 @@ class Drive {
   };
   struct Blocker {
     NodeId id = kNoNode;
-    enum class Why { kHeir, kCopy, kAbove, kInside, kPlace, kTried } why = Why::kAbove;
+    enum class Why { kHeir, kCopy, kAbove, kInside, kPlace, kTried, kDoubt } why = Why::kAbove;
   };
   enum class Outcome { kDone, kAgain, kParked };
 
@@ -366,7 +366,9 @@ class Drive {
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
   static std::string PlaceThere(const Node& node);  // the same as in sent.h
   void SetThere(Node* node, NodeId parent, const std::string& key);
-  void NoteFault(const Error& error) REQUIRES(tree_mutex_);  // for `status`
+  // For `status`: what went wrong with this file or folder, until it goes well.
+  void NoteFault(NodeId id, const Error& error) REQUIRES(tree_mutex_);
+  void WentWell(NodeId id) REQUIRES(tree_mutex_);
   // How a look at the drive's own folder went: once we are let in again, what waits is tried at
   // once.
   void NoteAccess(const Status& look) REQUIRES(tree_mutex_);
@@ -566,6 +568,11 @@ class Drive {
   Status PlanJob(Job* job) REQUIRES(tree_mutex_);
   Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<std::optional<Blocker>> BlockerOf(const Node& node) REQUIRES(tree_mutex_);
+  Result<std::optional<Blocker>> KnownBlockerOf(const Node& node) REQUIRES(tree_mutex_);
+  Result<std::optional<Blocker>> MoveInDoubt(const Node& node) REQUIRES(tree_mutex_);
+  Result<std::optional<std::string>> PathInDoubt(const Node& node) REQUIRES(tree_mutex_);
+  Result<bool> GetsOn(NodeId first, NodeId id) REQUIRES(tree_mutex_);
+  Status NoteWaiting(Live* live, NodeId behind) REQUIRES(tree_mutex_);
   static bool Goes(const Node& node);
   bool IsBeingWritten(Live* live) const REQUIRES(tree_mutex_);
   bool IsToBeTakenBack(const Node& node) const;
@@ -591,8 +598,10 @@ class Drive {
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Result<bool> TakeBackFile(Job* planned) EXCLUDES(tree_mutex_);
   Result<Outcome> GoesOnFrom(Job* job, Live* live) REQUIRES(tree_mutex_);
+  void ReadOnFromNewPlaces() REQUIRES(tree_mutex_);
   Result<bool> IsAllThereIs(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
+  Result<bool> IsFolderAt(const std::string& path, const Cancel& cancel);
   Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
   // Below a folder that goes object by object: path, versions of the original and of its copy,
   // where those differ.
@@ -610,6 +619,9 @@ class Drive {
   // uploads are journalled; "": to the drive's own.
   Result<bool> IsCopy(const Job& job, const std::string& below, const std::string& from,
                       const std::string& version, std::uint64_t size, const Entry& copy);
+  Status MakeFoldersBelow(Job* job, const std::vector<Entry>& objects);
+  static std::string NewName(const Job& job, const std::string& path);
+  std::string BesideThere(const std::string& path) const;
   Status NameKept(NodeId folder, const std::string& path, const std::string& kept,
                   const std::string& version) REQUIRES(tree_mutex_);
   std::string OriginOf(NodeId id) const;
@@ -618,6 +630,7 @@ class Drive {
   std::string AsideName(NodeId id) const;
   static bool IsAsideName(std::string_view name);  // of any machine
   Status SyncBeforeSending(Job* job) EXCLUDES(tree_mutex_);
+  Result<bool> WentAlong(const Job& job) EXCLUDES(tree_mutex_);
   Result<Outcome> BaseIsGone(Job* job) EXCLUDES(tree_mutex_);
   Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
   Result<Outcome> UploadFile(Job* job);
@@ -668,7 +681,11 @@ class Drive {
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
   Result<std::string> NameBeside(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
   Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
-  void NoteConflict(const Job& job, const Node& kept);
+  void NoteConflict(const std::string& path, const Node& kept);
+  Status DropKept(const Node& kept) EXCLUDES(tree_mutex_);
+  Status TakesName(const Node& kept) EXCLUDES(tree_mutex_);
+  Result<bool> MeetsFile(const Job& job) EXCLUDES(tree_mutex_);
+  Status GivesWay(NodeId folder, const std::string& path, Steady asked) EXCLUDES(tree_mutex_);
   Status ForgetInside(NodeId folder) REQUIRES(tree_mutex_);
   void DropOccupant(Job* job) REQUIRES(tree_mutex_);
   void DropThere(Live* gone, const std::string& path) REQUIRES(tree_mutex_);
@@ -723,6 +740,8 @@ class Drive {
   std::string pin_error_ GUARDED_BY(tree_mutex_);
   ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
   std::string last_error_ GUARDED_BY(tree_mutex_);
+  NodeId fault_of_ GUARDED_BY(tree_mutex_) = kNoNode;
+  std::string fault_ GUARDED_BY(tree_mutex_);
   std::string sign_in_error_ GUARDED_BY(tree_mutex_);  // until the store lets us in again
   bool shut_out_ GUARDED_BY(tree_mutex_) = false;
   std::set<NodeId> respelled_

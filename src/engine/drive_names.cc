@@ -295,7 +295,8 @@ Status Drive::Remove(Live* live) {
     return KeepFolder(parent);
   }
   const bool tried = node.tried_parent != kNoNode && (node.dirty & kData);
-  node.dirty = tried ? kTriedData : kClean;
+  // (what a power cut has left of it is still no measure of what the store has)
+  node.dirty = (tried ? kTriedData : kClean) | (node.dirty & kUnsure);
   node.intent = 0;  // a change of its own, after all that waited before: it may be held back
   if (live->opens == 0) DropContent(live);
   PG_TRY(AddIntent(live));

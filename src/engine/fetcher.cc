@@ -282,12 +282,16 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
     live = !content->detached;
   }
   if (many) SavePresenceOfAll();  // each of them is held open until then
+  if (outcome.ok()) {
+    const Lock tree(tree_mutex_);
+    WentWell(content->id);
+  }
   if (outcome.ok() && live) {
     if (entry.attributes_known) Ignore(LearnAttributes(content->id, entry));
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {
     const Lock tree(tree_mutex_);
-    NoteFault(outcome.error());
+    NoteFault(content->id, outcome.error());
   }
 }
 

@@ -77,11 +77,14 @@ Status Drive::BringBelow(Job* job) {
   if (std::any_of(objects.begin(), objects.end(),
                   [this](const Entry& one) { return CopiedInParts(one.size); }))
     PG_TRY(JournalUnknownParts(job->id, job->path + "/"));
+  const bool made = provider_->Can().real_folders;
+  if (made) PG_TRY(MakeFoldersBelow(job, objects));
   std::atomic<std::size_t> at{0};
   Mutex mutex;
   std::optional<Error> failed;
   const auto work = [&] {
     for (std::size_t i = at++; i < objects.size(); i = at++) {
+      if (made && IsFolder(objects[i]) && !objects[i].name.empty()) continue;
       const Status brought = Bring(job, objects[i], &mutex);
       if (brought.ok()) continue;
       const Lock lock(mutex);
@@ -93,7 +96,50 @@ Status Drive::BringBelow(Job* job) {
   for (int i = 1; i < 16 && i < static_cast<int>(objects.size()); ++i) helpers.emplace_back(work);
   work();
   for (std::thread& helper : helpers) helper.join();
-  return failed ? Status(*failed) : Status();
+  if (failed) return *failed;
+  for (auto it = objects.rbegin(); it != objects.rend(); ++it) {  // emptied, under their old names
+    if (!IsFolder(*it) || it->name.empty()) continue;
+    const std::string path = it->name.substr(0, it->name.size() - 1);
+    if (NewName(*job, path) == path) continue;
+    PG_TRY(provider_->RemoveFolder(job->there_path + "/" + path, job->cancel));
+  }
+  return {};
+}
+
+// Where others have given a file the name of one of them, ours stands beside that.
+Status Drive::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
+  for (const Entry& object : objects) {
+    if (!IsFolder(object) || object.name.empty()) continue;
+    const std::string path = object.name.substr(0, object.name.size() - 1);
+    const std::string to = job->path + "/" + NewName(*job, path);
+    const Status made = provider_->MakeFolder(to, {}, job->cancel);
+    if (made.ok()) continue;
+    if (made.error().code != Code::kChanged) return made;
+    PG_ASSIGN(const Entry there, provider_->Look(to, job->cancel));
+    if (there.kind == Kind::kFolder) continue;
+    const std::string kept = BesideThere(path);
+    job->kept.push_back({path, kept, ""});
+    PG_TRY(provider_->MakeFolder(job->path + "/" + NewName(*job, path), {}, job->cancel));
+  }
+  return {};
+}
+
+// Of a path below a moved folder: another part, where a folder of it is kept beside a file.
+std::string Drive::NewName(const Job& job, const std::string& path) {
+  std::string name = path;
+  for (const auto& [from, kept, version] : job.kept) {  // the outer ones first
+    if (!version.empty() || (path + "/").compare(0, from.size() + 1, from + "/") != 0) continue;
+    const auto part = from.rfind('/') + 1;  // 0 where there is none
+    const auto at = name.size() - (path.size() - part);
+    name.replace(at, from.size() - part, kept.substr(kept.rfind('/') + 1));
+  }
+  return name;
+}
+
+std::string Drive::BesideThere(const std::string& path) const {
+  const auto slash = path.rfind('/') + 1;  // 0 where there is none
+  return path.substr(0, slash) +
+         NameToKey(ConflictName(KeyToName(path.substr(slash)), options_.host, Stamp()));
 }
 
 // One of them; `mutex` guards what the job learns.
@@ -110,13 +156,18 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
     const Lock lock(*mutex);
     job->copied[object.name] = {object.version, there.version};
   };
-  const std::string to = job->path + "/" + object.name;
+  const std::string name = [&] {
+    const Lock lock(*mutex);
+    return NewName(*job, object.name);
+  }();
+  const std::string to = job->path + "/" + name;
   const auto standing = job->standing.find(object.name);
   auto done = send(to, standing == job->standing.end() ? Precondition::Absent()
                                                        : Precondition::Is(standing->second));
   if (done.ok()) {
     came(*done);
-    return {};
+    if (moves || name == object.name) return {};
+    return provider_->Remove(from, Precondition::Is(object.version), job->cancel);
   }
   if (!IsGone(done.error().code)) return done.error();
   const auto there = provider_->Look(to, job->cancel);
@@ -134,10 +185,7 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   // others deleted it or moved it away, or changed it: looked at again
   if (done.error().code == Code::kNotFound) return {};
   if (!there.ok()) return Error(Code::kStale, done.error().what);
-  const auto slash = object.name.rfind('/') + 1;  // 0 where there is none
-  const std::string kept =
-      object.name.substr(0, slash) +
-      NameToKey(ConflictName(KeyToName(object.name.substr(slash)), options_.host, Stamp()));
+  const std::string kept = BesideThere(name);
   done = send(job->path + "/" + kept, Precondition::Absent());
   if (!done.ok()) return done.error();
   if (!moves) PG_TRY(provider_->Remove(from, Precondition::Is(object.version), job->cancel));
@@ -198,6 +246,17 @@ Status Drive::SeeWhatCame(Job* job) {
 
 // ---- back
 
+// A file may have the name as well, or instead.
+Result<bool> Drive::IsFolderAt(const std::string& path, const Cancel& cancel) {
+  const auto there = provider_->Look(path, cancel);
+  if (!there.ok() && there.error().code == Code::kNotFound) return false;
+  if (!there.ok()) return there.error();
+  if (there->kind == Kind::kFolder) return true;
+  if (provider_->Can().real_folders) return false;
+  PG_ASSIGN(const std::vector<Entry> below, AllBelow(path, cancel));
+  return !below.empty();
+}
+
 // A folder that was being made is an object of its own; one that was being moved has copies of what
 // is still at its former place.
 Status Drive::TakeBackFolder(Job* job) {
@@ -205,10 +264,13 @@ Status Drive::TakeBackFolder(Job* job) {
   if (made.empty()) return {};
   if (provider_->Can().moves_folders && !job->there_path.empty()) {
     // moved whole, and nobody learnt of it: it goes back the same way
-    const auto left = provider_->Look(job->there_path, job->cancel);
-    if (!left.ok() && left.error().code == Code::kNotFound)
-      return provider_->MoveFolder(job->tried_path, job->there_path, job->cancel);
-    if (!left.ok()) return left.error();
+    PG_ASSIGN(const bool left, IsFolderAt(job->there_path, job->cancel));
+    if (!left) {
+      const Status back = provider_->MoveFolder(job->tried_path, job->there_path, job->cancel);
+      if (!back.ok() && back.error().code != Code::kChanged) return back;
+      job->went_on = !back.ok();  // others have put something where it was
+      return {};
+    }
   }
   if (job->there_path.empty()) {
     if (made.size() == 1 && made[0].name.empty())

@@ -137,7 +137,7 @@ Status Drive::BringBack(Node node) {
   AskForTime(&n);
   n.size = n.there_size;
   n.intent = 0;
-  n.dirty &= ~(kForGood | kTriedData);
+  n.dirty &= ~(kForGood | kTriedData | kUnsure);
   n.attempts = 0;
   n.error.clear();
   if (!HasParts(n.upload)) n.upload.clear();
@@ -218,9 +218,15 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
     const auto first = came.lower_bound(path + "/");
     const bool mixed =
         folder && first != came.end() && first->compare(0, path.size() + 1, path + "/") == 0;
-    if ((mixed || (folder && appeared)) && here != nullptr &&
-        here->node.kind == NodeKind::kFolder) {
-      PG_TRY(TakeInside(here->node.id, id, path + "/", came));
+    NodeId into = kNoNode;
+    if ((mixed || (folder && appeared)) && here != nullptr && here->node.kind == NodeKind::kFolder)
+      into = here->node.id;
+    if (folder && !appeared && here == nullptr) {  // both are deleted here
+      PG_ASSIGN(const auto left, index_->FindThere(heir, key, true));
+      if (left && left->id != id && left->gone()) into = left->id;
+    }
+    if (into != kNoNode) {
+      PG_TRY(TakeInside(into, id, path + "/", came));
       PG_TRY(index_->Delete(id));
       live_.erase(id);
       continue;

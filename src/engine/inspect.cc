@@ -31,8 +31,9 @@ DriveStatus Drive::Summary() {
     out.state_gone = !CheckState().ok();
     out.last_error = out.offline_since != 0    ? link_->LastFault()
                      : !sign_in_error_.empty() ? sign_in_error_
-                     : pin_error_.empty()      ? last_error_
-                                               : pin_error_;
+                     : !pin_error_.empty()     ? pin_error_
+                     : !fault_.empty()         ? fault_
+                                               : last_error_;
     if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
   }
   const Lock lock(queue_mutex_);
@@ -40,9 +41,18 @@ DriveStatus Drive::Summary() {
   return out;
 }
 
-void Drive::NoteFault(const Error& error) {
+void Drive::NoteFault(NodeId id, const Error& error) {
   if (error.code == Code::kUnavailable) return;  // being offline is said apart, while it lasts
-  (error.code == Code::kSignIn ? sign_in_error_ : last_error_) = error.what;
+  if (error.code == Code::kSignIn) {
+    sign_in_error_ = error.what;
+    return;
+  }
+  fault_ = error.what;
+  fault_of_ = id;
+}
+
+void Drive::WentWell(NodeId id) {
+  if (fault_of_ == id) fault_.clear();
 }
 
 void Drive::SetLimits(const DriveLimits& limits) {

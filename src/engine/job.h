@@ -31,7 +31,9 @@ struct Drive::Job {
   struct Kept {
     std::string path, name, version;
   };
-  std::vector<Kept> kept;     // below a moved folder: where it was, what it is called beside that
+  // Below a moved folder: where it was, what it is called beside that. Folders have no version, and
+  // come before what is in them.
+  std::vector<Kept> kept;
   Copies copied;              // below it
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   // Of a folder that moves to the place of one whose deletion is held back, by path below it: the

@@ -109,13 +109,14 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     }
     if (!probe_name) return listing->error ? Status(*listing->error) : Status();
   }
+  const Steady asked = options_.clock->Now();  // what was moved here since is newer than the answer
   const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(probe_path, c); });
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
   PG_ASSIGN(const bool spelled, IsOtherSpelling(id, until_name, *entry));
   if (spelled) return ListFolder(id, Wait::kAll, "");  // that one tells what it is called
   Listing one;
   one.folder = id;
-  one.started = options_.clock->Now();
+  one.started = asked;
   return TakePage(&one, {*entry}, std::nullopt);
 }
 
@@ -161,12 +162,13 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
   } else if (!outcome.ok()) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
-      NoteFault(outcome.error());
+      NoteFault(listing->folder, outcome.error());
       LogAbout(LogLevel::kWarning, {listing->key, NameOf(outcome.error().code)}, "{}",
                outcome.error().what);
     }
   } else {
     listed_[listing->folder] = listing->started;
+    WentWell(listing->folder);
   }
   if (std::exchange(pins_changed_, false)) WakePins();
   listing->done = true;
@@ -411,6 +413,9 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     node.marker = false;
   };
   if (StepFindsOut(node)) return {};
+  const NodeId folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
+  Steady& gone_at = removed_[{folder, ThereName(node)}];  // for listings that began before
+  gone_at = std::max(gone_at, asked);
   if (node.kind == NodeKind::kFolder) {
     // what the store had in it, wherever that is here; not what was moved into it here
     PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));

@@ -19,9 +19,9 @@ struct Drive::Listing {
 };
 
 // A step of ours was to move it, and what came of that is not known: the step is made again, and
-// finds out.
+// finds out; or, if it is where it was again here, that is taken back.
 inline bool MoveWasTried(const Node& node) {
-  return node.there == There::kElsewhere && node.tried_parent != kNoNode;
+  return node.there != There::kAbsent && node.tried_parent != kNoNode;
 }
 
 // It may have moved whole, in one request.

@@ -144,7 +144,22 @@ Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& pa
   if (there.version != node.version && provider_->TellsContent(node.version) &&
       provider_->TellsContent(there.version))
     return false;
-  return WasSent(node, PlaceThere(node), path, there, cancel);
+  PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, there, cancel));
+  if (!sent || !there.attributes.origin.empty()) return sent;
+  // nobody says whose it is: compared, if all of it is here
+  std::shared_ptr<Content> content;
+  {
+    const Lock tree(tree_mutex_);
+    const auto live = Get(node.id);
+    if (!live.ok() || (*live)->node.kind != NodeKind::kFile) return sent;
+    PG_ASSIGN(content, ContentOf(*live));
+    const Lock lock(content->mu);
+    const bool same = content->place == BlockStore::Place::kCache && !content->written &&
+                      content->source.version == node.version;
+    if (!same || !content->present.Missing({0, there.size}).empty()) return sent;
+  }
+  ContentSource source(content, 0, there.size, options_.disk);
+  return provider_->HoldsContent(path, there, &source);
 }
 
 // Its bytes are those that are here, and all that is to be sent still is.
@@ -160,7 +175,13 @@ Status Drive::AdoptVersion(Live* live, const Entry& there) {
 
 Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   const Status made = provider_->MakeFolder(job->path, job->attributes, job->cancel);
-  if (!made.ok()) return made.error();
+  if (!made.ok()) {
+    if (made.error().code != Code::kChanged) return made.error();
+    PG_ASSIGN(const bool meets, MeetsFile(*job));
+    if (!meets) return made.error();
+    job->delay = Duration(100);
+    return Outcome::kAgain;
+  }
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -253,7 +274,12 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   // something is in the way: ours goes beside it; or others deleted it: nothing is to be moved
   if (!whole && moved.error().code != Code::kChanged && moved.error().code != Code::kNotFound)
     return moved.error();
-  if (!whole) PG_TRY(BringBelow(job));
+  if (!whole) {
+    PG_ASSIGN(const bool meets, MeetsFile(*job));
+    job->delay = Duration(100);
+    if (meets) return Outcome::kAgain;
+    PG_TRY(BringBelow(job));
+  }
   if (job->occupant != kNoNode) PG_TRY(SeeWhatCame(job));
 
   const Lock tree(tree_mutex_);
@@ -277,21 +303,25 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   PG_TRY(Save(live));
   PG_TRY(TakeCopies(node.id, job->copied));
   if (!whole && !job->copied.empty()) copied_below_[node.id] = std::move(job->copied);
-  for (const auto& [path, kept, version] : job->kept)
-    PG_TRY(NameKept(node.id, path, kept, version));
-  // what is open reads on from the new place
-  for (auto& [id, other] : live_) {
-    if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
-    auto path = TherePath(other->node);
-    const Lock lock(other->content->mu);
-    if (path.ok() && other->node.copy_of.empty()) other->content->source.path = *path;
-  }
+  for (auto one = job->kept.rbegin(); one != job->kept.rend(); ++one)
+    PG_TRY(NameKept(node.id, one->path, one->name, one->version));
+  ReadOnFromNewPlaces();
   listed_.clear();
   PG_TRY(change.Commit());
   if (job->aside) PG_TRY(SyncIndex());
   tree_changed_.NotifyAll();
   job->delay = Duration(0);
   return Outcome::kAgain;
+}
+
+// What is open, after a folder has moved.
+void Drive::ReadOnFromNewPlaces() {
+  for (auto& [id, other] : live_) {
+    if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
+    auto path = TherePath(other->node);
+    const Lock lock(other->content->mu);
+    if (path.ok() && other->node.copy_of.empty()) other->content->source.path = *path;
+  }
 }
 
 // Something in it may have been sent by a request without an answer, and may come yet.

@@ -1,5 +1,5 @@
-// Drive: what has to happen for one node next, and what it has to wait for. All under the tree
-// lock.
+// Drive: what has to happen for one node next. All under the tree lock. (What it has to wait for:
+// blockers.cc.)
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -18,8 +18,8 @@ namespace {
 // A file held open for writing goes up after such a rest (IsBeingWritten).
 constexpr Duration kOpenRest(30000), kShortRest(1000), kMostPatience(3600'000);
 constexpr std::uint64_t kPatienceFor = 64 * kMiB;  // as long again for each
+constexpr Duration kDoubtLasts(200);
 constexpr std::uint64_t kAnywhere = ~0ull;
-constexpr int kLongestChain = 1000;
 constexpr std::string_view kAside = "aside-";
 }  // namespace
 
@@ -48,6 +48,10 @@ Status Drive::PlanJob(Job* job) {
   }
   bool goes = Goes(node);
   PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
+  if (blocker && blocker->why == Blocker::Why::kDoubt) {  // only for a while: it looks again
+    wait(kDoubtLasts);
+    return {};
+  }
   if (IsToBeTakenBack(node)) {
     if (!blocker) return PlanTakingBack(job, live);
     job->postponed = true;
@@ -61,7 +65,7 @@ Status Drive::PlanJob(Job* job) {
     if (!job->aside) {
       job->postponed = true;
       job->behind = blocker->id;
-      return {};
+      return NoteWaiting(live, blocker->id);
     }
   }
   if (respelled_.count(node.id) > 0) {
@@ -104,6 +108,15 @@ Status Drive::PlanJob(Job* job) {
   return job->aside ? SyncIndex() : Status();
 }
 
+// What waits for a person says so.
+Status Drive::NoteWaiting(Live* live, NodeId behind) {
+  PG_ASSIGN(const Live* other, Get(behind));
+  if (!IsHeld(other->node) || !live->node.error.empty()) return {};
+  live->node.error = fmt::format("the store has {} there, whose deletion is held back",
+                                 other->node.kind == NodeKind::kFolder ? "a folder" : "a file");
+  return Save(live);
+}
+
 // Held open for writing, and without the rest in which it would go up. After a while a short one
 // will do, and then none: what is written behind that which goes up, as to a log, lets it. It goes
 // up as a whole each time: a large one is waited for longer.
@@ -132,134 +145,6 @@ bool Drive::IsToBeTakenBack(const Node& node) const {
       Goes(node) && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
                      (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
   return node.tried_parent != kNoNode && !on_its_way;
-}
-
-// A move of a folder at or above `up` runs first, and wholly, for all that is, was or goes below.
-// What goes into a new folder waits until nothing of another is left under its name.
-Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
-  while (up != kRootId && up != kNoNode) {
-    PG_ASSIGN(Live * above, Get(up));
-    const Node& folder = above->node;
-    bool first = !folder.gone() && folder.there == There::kElsewhere;
-    first = first || (folder.there != There::kAbsent && folder.tried_parent != kNoNode);
-    if (!first && folder.there == There::kAbsent && !folder.gone()) {
-      PG_ASSIGN(const std::optional<Node> held, HeldFolderAt(folder));
-      first = held.has_value();
-    }
-    if (!first && folder.there == There::kAbsent && !folder.gone()) {
-      PG_ASSIGN(const std::optional<Blocker> place, PlaceTaken(folder));
-      first = place.has_value();
-    }
-    if (first) return std::optional(Blocker{up, Blocker::Why::kAbove});
-    up = folder.gone() ? folder.there_parent : folder.parent;
-  }
-  return std::optional<Blocker>();
-}
-
-// A former place within a folder that moves moves along, once that has begun: until then it may
-// wait for what is to be taken back. Unless that folder comes to be in this one.
-Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
-  std::optional<Blocker> above;
-  for (NodeId from = node.tried_parent;;) {
-    auto found = MoveAbove(from);
-    if (!found.ok() && found.error().code == Code::kStale) return std::optional<Blocker>();  // gone
-    PG_ASSIGN(above, std::move(found));
-    if (!above) return above;
-    PG_ASSIGN(const Live* folder, Get(above->id));
-    const Node& moving = folder->node;
-    if (moving.there != There::kElsewhere || moving.tried_parent != kNoNode) break;
-    from = moving.there_parent;
-  }
-  for (NodeId up = above->id; up != kRootId && up != kNoNode;) {
-    if (up == node.id) return std::optional<Blocker>();
-    PG_ASSIGN(Live * live, Get(up));
-    up = live->node.parent;
-  }
-  return above;
-}
-
-// What has to be done at the store before this node's turn.
-Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
-  using Why = Blocker::Why;
-  if (IsToBeTakenBack(node)) return MoveAboveTried(node);
-  if (node.gone() && node.there != There::kAbsent && !HasParts(node.upload)) {
-    // the node that takes this one's place at the store overwrites it there; and a copy may need it
-    PG_ASSIGN(Live * heir, Find(node.there_parent, KeyToName(node.there_name)));
-    const bool replaced = heir != nullptr && heir->node.intent != 0 &&
-                          heir->node.there != There::kSame &&
-                          heir->node.kind != NodeKind::kFolder && node.kind != NodeKind::kFolder;
-    if (replaced) return std::optional(Blocker{heir->node.id, Why::kHeir});
-  }
-  if (node.there != There::kAbsent && !copy_sources_.empty()) {
-    PG_ASSIGN(const std::string there_path, TherePath(node));
-    const auto copies = copy_sources_.equal_range(there_path);
-    for (auto it = copies.first; it != copies.second; ++it) {
-      if (it->second != node.id) return std::optional(Blocker{it->second, Why::kCopy});
-    }
-  }
-  PG_ASSIGN(const std::optional<Blocker> above,
-            MoveAbove(node.gone() ? node.there_parent : node.parent));
-  if (above) return above;
-  if (node.gone()) {
-    if (node.kind != NodeKind::kFolder) return std::optional<Blocker>();
-    PG_ASSIGN(const NodeId inside, index_->AnyThereChild(node.id));  // what was in it goes first
-    if (inside == kNoNode) return std::optional<Blocker>();
-    return std::optional(Blocker{inside, Why::kInside});
-  }
-  if (node.there == There::kSame || node.there == There::kSpelled) return std::optional<Blocker>();
-  return PlaceTaken(node);
-}
-
-// Another node's content is, or may be, where this one goes, and is about to leave.
-Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
-  using Why = Blocker::Why;
-  if (node.kind != NodeKind::kFolder && provider_->Can().real_folders) {
-    // one thing at a path: a folder of ours leaves first
-    PG_ASSIGN(const auto folder, index_->FindThere(node.parent, KeyPart(node), true));
-    if (folder && folder->intent != 0) return std::optional(Blocker{folder->id, Why::kPlace});
-  }
-  PG_ASSIGN(std::optional<Node> other,
-            index_->FindThere(node.parent, KeyPart(node), node.kind == NodeKind::kFolder));
-  if (other && other->id != node.id && other->gone()) {
-    // deleted here, but an upload of it may still be under way
-    // and a folder that was deleted is emptied first, else what is left of it would seem to be in
-    // this one
-    PG_ASSIGN(const Live* leaving, Get(other->id));
-    const bool held = IsHeld(*other);
-    const bool emptied_first = other->kind == NodeKind::kFolder && !held;
-    // so is what a former attempt of it left elsewhere: it is known by what is here
-    if (leaving->upload || HasParts(other->upload) || other->tried_parent != kNoNode ||
-        emptied_first)
-      return std::optional(Blocker{other->id, Why::kTried});
-    if (held && other->kind == NodeKind::kFolder) {
-      PG_ASSIGN(const NodeId inside, UnsureInside(other->id));
-      if (inside != kNoNode) return std::optional(Blocker{inside, Why::kInside});
-    }
-  } else if (other && other->id != node.id && other->intent != 0) {
-    return std::optional(Blocker{other->id, Why::kPlace});
-  }
-  PG_ASSIGN(const NodeId tried, index_->FindTried(node.parent, KeyPart(node)));
-  if (tried != kNoNode && tried != node.id) return std::optional(Blocker{tried, Why::kTried});
-  return std::optional<Blocker>();
-}
-
-// Files and folders that change places wait for each other in a circle. It is broken by the one
-// whose place, or whose leaving, another waits for: it leaves over a name of its own.
-Result<bool> Drive::WaitsForItself(NodeId id, const Blocker& first) {
-  Blocker at = first;
-  for (int i = 0; i < kLongestChain; ++i) {
-    PG_ASSIGN(Live * live, Get(at.id));
-    PG_ASSIGN(const std::optional<Blocker> next, BlockerOf(live->node));
-    if (!next) return false;
-    if (next->id == id) {
-      if (next->why != Blocker::Why::kInside)
-        return next->why == Blocker::Why::kPlace || next->why == Blocker::Why::kCopy;
-      PG_ASSIGN(Live * inside, Get(id));  // moves out of a deleted folder whose place is wanted
-      return Goes(inside->node);
-    }
-    at = *next;
-  }
-  return false;
 }
 
 // Where the node goes, what is there now, and what goes with it.
@@ -491,6 +376,7 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
     live->content->source.path = job->tried_path;
   }
   PG_TRY(Save(live));
+  if (node.kind == NodeKind::kFolder) ReadOnFromNewPlaces();
   return Outcome::kAgain;
 }
 

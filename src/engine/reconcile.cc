@@ -164,6 +164,8 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
       if (went) return Conflict(job);
     }
   }
+  PG_ASSIGN(const bool along, WentAlong(*job));
+  if (along) return Outcome::kAgain;
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
   Content* content = job->content.get();
@@ -184,6 +186,23 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
   Log(LogLevel::kWarning, "{}", last_error_);
   PG_TRY(SaveContent(live, content));
   return Outcome::kAgain;
+}
+
+// Or is it where it came with a folder that moved, and nobody learnt of that? It is read from
+// there.
+Result<bool> Drive::WentAlong(const Job& job) {
+  std::optional<std::string> path;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(path, PathInDoubt(job.node));
+  }
+  if (!path) return false;
+  const auto there = provider_->Look(*path, job.cancel);
+  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
+  if (!there.ok() || there->version != job.node.version) return false;
+  const Lock lock(job.content->mu);
+  job.content->source.path = *path;
+  return true;
 }
 
 Result<Entry> Drive::SendContent(Job* job) {

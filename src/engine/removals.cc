@@ -82,8 +82,8 @@ std::string Drive::WriterOf(const Node& node) const {
   return node.name.empty() && !node.target.empty() ? node.target : OriginOf(node.id);
 }
 
-// What stands there in another version was changed by others, stays, and shows here again with the
-// next listing; unless it is ours, written by an upload whose answer was lost.
+// What stands there in another version was changed by others, stays, and shows here again; unless
+// it is ours, written by an upload whose answer was lost.
 Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
   std::string path, spelled;
   bool checked = false;
@@ -109,7 +109,11 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     if (there->version == version) continue;  // it is what it was after all
     if (there->attributes.origin != WriterOf(node)) {
       PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, *there, cancel));
-      if (!sent) return {};
+      if (!sent) {
+        const Lock tree(tree_mutex_);
+        listed_.erase(node.there_parent);  // who looks there sees it
+        return {};
+      }
     }
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));

@@ -89,6 +89,10 @@ void Drive::RunJob(NodeId id) {
     if (*outcome == Outcome::kParked) {
       Park(id, job.behind);
     } else {
+      if (*outcome == Outcome::kDone) {
+        const Lock tree(tree_mutex_);
+        WentWell(id);
+      }
       Finished(id, *outcome, job.delay);
     }
     return;
@@ -104,7 +108,7 @@ void Drive::RunJob(NodeId id) {
       ++node.attempts;
       node.error = error.what;
       Ignore(Save(*live));
-      NoteFault(error);
+      NoteFault(id, error);
       // the wire has retried already: from here on, slowly
       delay = std::min(Duration(300000),
                        options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));

@@ -188,7 +188,9 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
     Set(change);
     Expect(0640, kThen + 5'000'000'000);
     EXPECT_EQ(*Read("f"), body);
-    for (const std::string& one : world_.TakeAsked()) EXPECT_NE(one, "read f");
+    // (who is told nothing at all has to compare the bytes once)
+    const auto reads = Asked("read").size();
+    EXPECT_LE(reads, store == "of serials, no origins" ? 1u : 0u);
   }
 }
 

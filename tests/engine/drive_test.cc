@@ -123,7 +123,7 @@ TEST_F(DriveTest, AListingFromBeforeAMoveBringsNothingBack) {
   };
   std::thread look([&] { Ignore(drive_->Refresh()); });
   listed.get_future().wait();  // the store has said that there is an "a"
-  ASSERT_TRUE(drive_->Rename(kRootId, "a", kRootId, "b", Drive::Replace::kYes).ok());
+  EXPECT_TRUE(drive_->Rename(kRootId, "a", kRootId, "b", Drive::Replace::kYes).ok());
   EXPECT_TRUE(Eventually([&] { return world_.All().count("b") == 1; }));
   FlushAll();
   moved.set_value();
@@ -132,6 +132,17 @@ TEST_F(DriveTest, AListingFromBeforeAMoveBringsNothingBack) {
   EXPECT_EQ(Asked("move").size(), 1u);
   Close();
   world_.on_listed = nullptr;
+}
+
+TEST_F(DriveTest, WhatOthersHadChangedBeforeItWasDeletedHereShowsAtOnce) {
+  world_.Put("f", "one");
+  Open();
+  ASSERT_EQ(*Read("f"), "one");
+  world_.Put("f", "two");
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  EXPECT_EQ(Names(""), std::vector<std::string>{"f"});
+  EXPECT_EQ(*Read("f"), "two");
 }
 
 TEST_F(DriveTest, AMoveThatNobodyLearntOfIsTakenBackAndLosesNothing) {

@@ -2,6 +2,9 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <atomic>
+#include <future>
+#include <thread>
 
 #include "support/drive_fixture.h"
 #include "support/hands.h"
@@ -39,6 +42,38 @@ TEST_F(FeedTest, ChangesElsewhereShowWithoutAListing) {
   EXPECT_FALSE(Known("unseen/y"));  // nobody has looked into it: it is listed when somebody does
   EXPECT_TRUE(Asked("list").empty());
   EXPECT_EQ(*Read("d/a"), "another");
+}
+
+TEST_F(FeedTest, AnEarlierListingBringsNothingBack) {
+  world_.Put("a", "A");
+  world_.Put("z", "Z");
+  OpenAtWork();
+  std::promise<void> listed, gone;
+  std::atomic<int> listings{0};
+  {
+    const Lock lock(world_.mutex);
+    world_.on_listed = [&] {
+      if (listings++ > 0) return;
+      listed.set_value();
+      gone.get_future().wait_for(std::chrono::seconds(20));
+    };
+  }
+  std::atomic<bool> done{false};
+  std::thread look([&] {
+    Ignore(drive_->Refresh());
+    done = true;
+  });
+  listed.get_future().wait();  // the store has said that there is an "a"
+  world_.Erase("a");
+  EXPECT_TRUE(Eventually([&] { return !Known("a"); }, 10));
+  gone.set_value();
+  bool back = false;
+  while (!done) back = back || Known("a");
+  EXPECT_FALSE(back || Known("a"));
+  look.join();
+  EXPECT_TRUE(Known("z"));
+  Close();
+  world_.on_listed = nullptr;
 }
 
 TEST_F(FeedTest, WhatMovesThereIsNotFetchedAgain) {

@@ -393,12 +393,14 @@ TEST_F(LostAnswersTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) 
 
 // A mode was set, nobody heard of it, and another machine has put as many bytes there in the same
 // second: they are not what is here.
-class SameSecondTest : public LostAnswersTest, public testing::WithParamInterface<bool> {};
+enum class Tells { kContent, kWriter, kNothing };
+class SameSecondTest : public LostAnswersTest, public testing::WithParamInterface<Tells> {};
 TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
-  const bool serial = GetParam();
+  const Tells tells = GetParam();
   {
     const Lock lock(world_.mutex);
-    world_.serial_versions = serial;
+    world_.serial_versions = tells != Tells::kContent;
+    world_.forgets_origins = tells == Tells::kNothing;
   }
   retry_pause_ = Duration(10);
   Open();
@@ -411,7 +413,7 @@ TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
     const Lock lock(world_.mutex);
     FakeWorld::Object theirs = world_.objects["f"];
     theirs.body = "what";
-    if (serial) theirs.attributes.origin = "another.7";
+    if (tells == Tells::kWriter) theirs.attributes.origin = "another.7";
     world_.Set("f", theirs);
     world_.fails.clear();
   }
@@ -419,7 +421,13 @@ TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(*Read("f"), "what");
 }
-INSTANTIATE_TEST_SUITE_P(Serial, SameSecondTest, testing::Bool());
+std::string NameOfStore(const testing::TestParamInfo<Tells>& info) {
+  static const std::string names[] = {"Content", "Writer", "Nothing"};
+  return names[static_cast<int>(info.param)];
+}
+INSTANTIATE_TEST_SUITE_P(Stores, SameSecondTest,
+                         testing::Values(Tells::kContent, Tells::kWriter, Tells::kNothing),
+                         NameOfStore);
 
 // A file was moved, nobody heard of it, and before the step is made again another program has put
 // a file of its own where it was.

@@ -4,9 +4,11 @@
 #include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <atomic>
 #include <filesystem>
 #include <fstream>
 #include <set>
+#include <thread>
 
 #include "support/drive_fixture.h"
 #include "support/hands.h"
@@ -99,6 +101,7 @@ class TornTest : public DriveTest {
     return kept;
   }
   const std::string scan_ = std::string(300000, 'o');
+  std::atomic<bool> closed_{false};
 };
 
 TEST_F(TornTest, APatchTakesNothingAlongOfWhatItStandsOn) {
@@ -230,8 +233,13 @@ TEST_F(TornTest, WhatTheStoreHasGotOfATornFileStays) {
       const std::string name = Name(n++);
       if (replaces) world_.Put(name, "of before");
       Open();
-      world_.on_write = [this](const std::string&) { disk_.DieAt(disk_.operations() + 1); };
+      closed_ = false;
+      world_.on_write = [this](const std::string&) {
+        EXPECT_TRUE(Eventually([this] { return closed_.load(); }));
+        disk_.DieAt(disk_.operations() + 1);
+      };
       Ignore(Write(name, scan_));
+      closed_ = true;
       ASSERT_TRUE(Eventually([&] { return disk_.dead(); }));
       const std::string left = Tear(name, loss);
       EXPECT_TRUE(*Read(name) == scan_) << name;
@@ -478,6 +486,31 @@ TEST_F(TornTest, AFileThatWasOnlyMadeDoesNotTakeThePlaceOfAWholeOne) {
     back += all.at(Name(i)) == "of before" ? 1 : 0;
   }
   EXPECT_GT(back, 0);
+}
+
+// What the store got of it before the power went stands in the name, what is left here beside it.
+// Who decides for that does not lose it with this.
+TEST_F(TornTest, WhatTheStoreHasGotStaysWhenTheRestIsDropped) {
+  Open();
+  int dropped = 0;
+  for (int i = 0; i < kRounds; ++i) {
+    ASSERT_TRUE(Write(Name(i), scan_).ok());
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    FlushAll();
+    CutPower(i);
+    std::thread flush([&] { FlushAll(); });
+    // at once, before the copy has gone up
+    EXPECT_TRUE(Eventually(
+        [&] { return !drive_->Conflicts()->empty() || drive_->Summary().pending.files == 0; }));
+    for (const auto& [path, node] : *drive_->Conflicts()) {
+      ++dropped;
+      EXPECT_TRUE(drive_->SettleConflict(path, Drive::Keep::kThere).ok());
+    }
+    flush.join();
+    FlushAll();
+    EXPECT_TRUE(world_.All()[Name(i)] == scan_) << i;
+  }
+  EXPECT_GT(dropped, 0);
 }
 
 // As a data base does with its journal: were it back, it would be rolled back.

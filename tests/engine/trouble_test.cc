@@ -183,6 +183,32 @@ TEST_F(TroubleTest, WhatIsKnownIsMountedWhileTheStoreWantsSomething) {
   EXPECT_EQ(world_.All().at("g"), "more");
 }
 
+TEST_F(TroubleTest, AFaultIsSaidUntilItIsOvercome) {
+  retry_pause_ = trial_pause_ = Duration(10);
+  world_.Put("d/f", "content");
+  Open();
+  const auto fails = [&](const std::string& kind, const std::function<Status()>& work) {
+    {
+      const Lock lock(world_.mutex);
+      world_.fails[kind] = std::deque<bool>(10000, true);
+    }
+    EXPECT_TRUE(Eventually([&] {
+      Ignore(work());
+      return drive_->Summary().offline_since == 0 && drive_->Summary().last_error != "";
+    }));
+    {
+      const Lock lock(world_.mutex);
+      world_.fails.clear();
+    }
+    EXPECT_TRUE(Eventually([&] { return work().ok(); }));
+    FlushAll();
+    EXPECT_EQ(drive_->Summary().last_error, "") << kind;
+  };
+  fails("list", [&] { return drive_->Refresh(); });
+  fails("read", [&] { return Read("d/f").ok() ? Status() : Error(Code::kIo, "unread"); });
+  fails("write", [&] { return Write("g", "more"); });
+}
+
 TEST_F(TroubleTest, WhatIsGoneAtTheStoreIsMountedWhileSomethingWaits) {
   Open();
   for (const bool waits : {true, false}) {

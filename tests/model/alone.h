@@ -74,8 +74,7 @@ class Alone {
         Ignore(stage_.drive(0)->Evict({kRootId}, {}));
         return "";
       case Step::kRelease:
-        Ignore(stage_.drive(0)->ReleaseDeletions());
-        return "";
+        return Release();
       case Step::kDrop:
         return Drop();
       case Step::kRestore:
@@ -95,6 +94,15 @@ class Alone {
       default:
         return Change(step);
     }
+  }
+
+  // What was hidden comes to light then.
+  std::string Release() {
+    if (!stage_.drive(0)->ReleaseDeletions().ok() || hidden_.empty() || stage_.Offline()) return "";
+    if (!stage_.Patiently([&] { return stage_.drive(0)->Flush(Duration(5000)); }).ok()) return "";
+    const auto tree = View();
+    if (tree.ok()) ShowHidden(*tree);
+    return "";
   }
 
   // What is there stays, and the drive says what is there again.
@@ -252,8 +260,10 @@ class Alone {
     return "";
   }
 
-  // Their names are synced too.
+  // Their names are synced too, and what has none any more may be replaced by whatever comes there.
   void StayHere() {
+    for (const auto& one : stage_.AtTheStore())
+      if (model_.files.count(one.first) == 0) replaced_.insert(one);
     for (Kept& kept : kept_)
       for (const auto& [path, content] : model_.files)
         if (content == kept.content) kept.places = {path};
@@ -372,6 +382,7 @@ class Alone {
     auto tree = View();
     if (!tree.ok())
       return stage_.disk_.dead() ? "" : "cannot be read: " + tree.error().what + stage_.LastAsked();
+    ShowHidden(*tree);
     std::string why = Difference(model_.files, *tree);
     if (why.empty()) return why;
     if (before == nullptr) return why + stage_.LastAsked();
@@ -432,7 +443,10 @@ class Alone {
     stage_.world_.FailAt(0, 0);
     stage_.world_.SetOffline(false);
     if (auto why = Compare(nullptr); !why.empty()) return "in the end: " + why;
-    if (stage_.Holds(0) && !placed_)  // what is to be only here comes down when it is closed
+    // what is to be only here comes down when it is closed, and what has the name of a folder whose
+    // deletion is held back may wait for that
+    const bool waits = options_.hold && stage_.world_.real_folders;
+    if (stage_.Holds(0) && !placed_ && !waits)
       if (auto why = stage_.Settle(0); !why.empty())
         return "while a file is held open it " + why + stage_.LastAsked();
     stage_.LetGo(0);
@@ -441,7 +455,7 @@ class Alone {
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();
     if (auto s = stage_.ClearUp(0); !s.ok()) return s.error().what;
-    ShowHidden();
+    ShowHidden(stage_.AtTheStore());
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
     if (auto why = AttributesWell(); !why.empty()) return why + stage_.LastAsked();
@@ -462,8 +476,8 @@ class Alone {
 
   // A file that was written anew under a name whose deletion was held back, and went up: if the
   // power cut took all memory of it, the deletion hides it, until that finds another file there.
-  void ShowHidden() {
-    for (const auto& [path, content] : stage_.AtTheStore()) {
+  void ShowHidden(const std::map<std::string, std::string>& files) {
+    for (const auto& [path, content] : files) {
       if (hidden_.count(path) == 0 || !model_.files.emplace(path, content).second) continue;
       for (auto end = path.find('/'); end != std::string::npos; end = path.find('/', end + 1))
         model_.files.emplace(path.substr(0, end + 1), "");

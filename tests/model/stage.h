@@ -42,6 +42,7 @@ class Stage {
     world_.copies_in_parts_above = 120000;
     world_.moves_folders = options.seed % 2 == 1;
     world_.moves_files = world_.serial_versions = options.seed % 4 == 1;
+    world_.real_folders = options.seed % 8 == 5;
     world_.forgets_origins = options.seed % 8 == 1;
     world_.has_feed = world_.feed_tells_all = options.seed % 3 == 1;
     if (options.seed % 7 == 3) world_.page_size = 3;

@@ -115,7 +115,11 @@ class Together {
         step.who, [&] { return SeenAt(step); }, [&] { return stage_.Do(step); });
     if (!done) return "";
     const bool writes = step.kind == Step::kWrite || step.kind == Step::kSyncedWrite;
-    if (writes || step.kind == Step::kPatch) alive_.insert(Word(ContentOf(step)));
+    if (writes || step.kind == Step::kPatch) {
+      alive_.insert(Word(ContentOf(step)));
+      if (const auto id = stage_.hands(step.who).Find(step.path); id.ok())
+        written_[{step.who, *id}].insert(Word(ContentOf(step)));
+    }
     if (step.kind == Step::kSyncedWrite) synced_.insert(Word(ContentOf(step)));
     return "";
   }
@@ -144,6 +148,7 @@ class Together {
       OutsideMove(step.path, step.to);
       return;
     }
+    if (step.kind == Step::kOutsidePut && stage_.world_.IsBarred(step.path)) return;
     const auto it = objects.find(step.path);
     if (it != objects.end())
       for (const std::string& word : Words(it->second.body)) alive_.erase(word);
@@ -159,6 +164,8 @@ class Together {
     auto& objects = stage_.world_.objects;
     if ((to + "/").rfind(from + "/", 0) == 0 || (from + "/").rfind(to + "/", 0) == 0) return;
     if (stage_.world_.moves_folders && objects.count(from) == 0 && objects.count(to) > 0) return;
+    if (stage_.world_.IsBarred(to) || (stage_.world_.real_folders && objects.count(to + "/") > 0))
+      return;
     std::vector<std::string> moving;
     for (const auto& [path, object] : objects)
       if (path == from || path.rfind(from + "/", 0) == 0) moving.push_back(path);
@@ -171,6 +178,7 @@ class Together {
         stage_.world_.Drop(place);
       }
       objects[place] = std::move(moved);
+      stage_.world_.MakeAbove(place);
       stage_.world_.Changed(place);
     }
   }
@@ -228,7 +236,10 @@ class Together {
     } else if (text.error().code != Code::kNotFound && text.error().code != Code::kIsFolder &&
                text.error().code != Code::kNotFolder) {
       // what is shown there cannot be read just now, and may be overwritten all the same
+      stage_.Remark("cannot be read: " + text.error().what);
       for (const auto& [at, content] : stage_.AtTheStore()) unsure_.merge(Words(content));
+      if (const auto id = stage_.hands(who).Find(path); id.ok())
+        unsure_.insert(written_[{who, *id}].begin(), written_[{who, *id}].end());
     }
     stage_.world_.SetOffline(offline);
     return words;
@@ -293,6 +304,7 @@ class Together {
   const Options options_;
   Stage stage_;
   std::set<std::string> alive_, unsure_, synced_;
+  std::map<std::pair<int, NodeId>, std::set<std::string>> written_;  // into a file, by whom
   bool power_cut_ = false;
   std::uint64_t cuts_ = 0;
 };

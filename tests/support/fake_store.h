@@ -2,6 +2,7 @@
 // what it was asked.
 #pragma once
 
+#include <algorithm>
 #include <cctype>
 #include <deque>
 #include <functional>
@@ -49,6 +50,7 @@ struct FakeWorld {
   std::function<void(const std::string&)> on_part;     // before one part of them is
   std::function<void(const std::string&)> on_remove;   // before one file is removed
   std::function<void(const std::string&)> on_look;     // before it is said what is there
+  std::function<void()> on_looked;                     // before that is told
   std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
@@ -72,7 +74,8 @@ struct FakeWorld {
   std::size_t page_size = 1 << 20;             // of listings
   bool folds_names GUARDED_BY(mutex) = false;  // names are one if they differ only in case
   bool moves_folders = false, moves_files = false;
-  bool real_folders = false;  // no file can have the path of one
+  // They stay when nothing is in them any more, and nothing else can have the path of one.
+  bool real_folders = false;
   // Versions say nothing of the content, and a copy has another than its original. Otherwise they
   // are its digest, but for what came up in parts: a copy of that is in one.
   bool serial_versions = false;
@@ -94,7 +97,24 @@ struct FakeWorld {
     if (keeps_former && objects.count(path) > 0) former.emplace_back(path, objects[path].body);
     object.serial = path.back() == '/' ? 0 : ++serials;  // folders are alike
     objects[path] = std::move(object);
+    MakeAbove(path);
     Changed(path);
+  }
+  void MakeAbove(const std::string& path) REQUIRES(mutex) {
+    if (!real_folders) return;
+    for (auto end = path.find('/'); end != std::string::npos; end = path.find('/', end + 1))
+      objects.try_emplace(path.substr(0, end + 1));
+  }
+  bool HasBelow(const std::string& folder) REQUIRES(mutex) {
+    const auto below = objects.upper_bound(folder);
+    return below != objects.end() && below->first.compare(0, folder.size(), folder) == 0;
+  }
+  // One thing at a path: nothing can come there then, whatever it is. A folder ends in "/".
+  bool IsBarred(const std::string& path) REQUIRES(mutex) {
+    if (!real_folders) return false;
+    for (auto end = path.find('/'); end != std::string::npos; end = path.find('/', end + 1))
+      if (objects.count(path.substr(0, end)) > 0) return true;
+    return path.back() != '/' && objects.count(path + "/") > 0;
   }
   void Drop(const std::string& path) REQUIRES(mutex) {
     objects.erase(path);
@@ -121,6 +141,7 @@ struct FakeWorld {
     auto moved = objects.extract(from);
     moved.key() = to;
     objects.insert(std::move(moved));
+    MakeAbove(to);
     changes.push_back(from);
     changes.push_back(to);
   }
@@ -283,6 +304,11 @@ class FakeStore : public Provider {
   }
   Result<Entry> Look(const std::string& path, const Cancel&) override {
     if (w_.on_look) w_.on_look(path);
+    auto found = LookNow(path);
+    if (w_.on_looked) w_.on_looked();
+    return found;
+  }
+  Result<Entry> LookNow(const std::string& path) {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("look " + path));
     const auto it = w_.objects.find(Spelled(path));
@@ -458,6 +484,7 @@ class FakeStore : public Provider {
     PG_TRY(Ask("remove " + path));
     const std::string spelled = Spelled(path);
     if (w_.objects.count(spelled) == 0) return {};
+    if (spelled.back() == '/' && w_.real_folders && w_.HasBelow(spelled)) return {};
     PG_TRY(Holds(spelled, only_if));
     w_.Drop(spelled);
     return Answer();
@@ -469,8 +496,9 @@ class FakeStore : public Provider {
     for (const Removal& one : removals) all += " " + one.path;
     PG_TRY(Ask(all));
     std::vector<std::pair<std::string, Error>> left;
-    for (const auto& [path, version] : removals) {
+    for (const auto& [path, version] : InOrder(removals)) {
       if (w_.objects.count(path) == 0) continue;
+      if (path.back() == '/' && w_.real_folders && w_.HasBelow(path)) continue;
       const Status good =
           Holds(path, version.empty() ? Precondition::Anything() : Precondition::Is(version));
       if (good.ok())
@@ -485,12 +513,14 @@ class FakeStore : public Provider {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("folder " + path));
     if (w_.refuses_folders) return Error(Code::kStoreFault, "no folders now");
+    if (w_.IsBarred(path + "/")) return Error(Code::kChanged, "a file is there");
     w_.Set(path + "/", {"", attributes});
     return Answer();
   }
   Status RemoveFolder(const std::string& path, const Cancel&) override {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove-folder " + path));
+    if (w_.real_folders && w_.HasBelow(path + "/")) return {};
     w_.Drop(path + "/");
     return Answer();
   }
@@ -515,7 +545,8 @@ class FakeStore : public Provider {
       if (taken) return {};  // done before, and the answer was lost
       return Error(Code::kNotFound, "no " + from);
     }
-    if (taken) return Error(Code::kChanged, "something is there");
+    if (taken || w_.IsBarred(to)) return Error(Code::kChanged, "something is there");
+    w_.MakeAbove(to);
     for (const std::string& path : moving) {
       auto moved = w_.objects.extract(path);
       moved.key() = to + path.substr(from.size());
@@ -541,6 +572,7 @@ class FakeStore : public Provider {
     PG_TRY(Holds(to, only_if));
     FakeWorld::Object moved = std::move(w_.objects.extract(from).mapped());
     w_.objects[to] = std::move(moved);
+    w_.MakeAbove(to);
     w_.Changed(from);
     w_.Changed(to);
     PG_TRY(Answer());
@@ -647,6 +679,14 @@ class FakeStore : public Provider {
     entry.kind = Kind::kFolder;
     return entry;
   }
+  // What is in a folder goes before it.
+  static std::vector<Removal> InOrder(std::vector<Removal> all) {
+    std::stable_sort(all.begin(), all.end(), [](const Removal& a, const Removal& b) {
+      const bool a_folder = a.path.back() == '/', b_folder = b.path.back() == '/';
+      return a_folder != b_folder ? b_folder : a_folder && a.path.size() > b.path.size();
+    });
+    return all;
+  }
   // What it calls the path.
   std::string Spelled(const std::string& path) const REQUIRES(w_.mutex) {
     if (!w_.folds_names || w_.objects.count(path) > 0) return path;
@@ -660,8 +700,7 @@ class FakeStore : public Provider {
   }
   Status Holds(const std::string& path, const Precondition& only_if) REQUIRES(w_.mutex) {
     const auto it = w_.objects.find(path);
-    if (w_.real_folders && it == w_.objects.end() && FolderAt(path))
-      return Error(Code::kChanged, path + " is a folder");
+    if (w_.IsBarred(path)) return Error(Code::kChanged, path + " cannot be there");
     using Want = Precondition::Want;
     const bool good = only_if.want == Want::kAnything ||
                       (only_if.want == Want::kNothingThere && it == w_.objects.end()) ||
