@@ -371,12 +371,12 @@ Result<HttpResponse> HttpClient::Do(const HttpRequest& request) {
   t.id = loop_->NextId();
   t.request = &request;
   int hook = 0;
-  // The hook runs on the canceller's thread and only queues; the loop checks that it still runs.
-  if (request.cancel) {
-    if (request.cancel->cancelled()) return Error(Code::kCancelled, "the transfer was given up");
-    hook = request.cancel->OnCancel([this, id = t.id] { loop_->AskCancel(id); });
-  }
+  if (request.cancel && request.cancel->cancelled())
+    return Error(Code::kCancelled, "the transfer was given up");
   loop_->Enqueue(&t);
+  // The hook runs on the canceller's thread and only queues; the loop checks that it still runs.
+  // In this order: a cancellation of what is not queued yet would be taken for one of what is done.
+  if (request.cancel) hook = request.cancel->OnCancel([this, id = t.id] { loop_->AskCancel(id); });
   {
     // libcurl's own time-outs end every transfer; this far deadline is for a mistake of ours
     Lock lock(t.mutex);

@@ -1,8 +1,13 @@
+#include <arpa/inet.h>
 #include <gtest/gtest.h>
 #include <signal.h>
+#include <sys/socket.h>
 
+#include <atomic>
+#include <future>
 #include <thread>
 
+#include "base/file.h"
 #include "base/log.h"
 #include "base/text.h"
 #include "net/http_client.h"
@@ -84,16 +89,32 @@ TEST(HttpClientTest, AStalledServerIsGivenUp) {
 }
 
 TEST(HttpClientTest, CancellingEndsAWait) {
-  const Peer peer = StartStandin();
-  SetFault(peer, "stall=20000");
+  const Fd nobody(::socket(AF_INET, SOCK_STREAM, 0));  // who listens and never answers
+  sockaddr_in at{};
+  socklen_t size = sizeof at;
+  at.sin_family = AF_INET;
+  at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+  ASSERT_EQ(::bind(nobody.get(), reinterpret_cast<sockaddr*>(&at), size), 0);
+  ASSERT_EQ(::listen(nobody.get(), 1), 0);
+  ASSERT_EQ(::getsockname(nobody.get(), reinterpret_cast<sockaddr*>(&at), &size), 0);
   HttpClient client({});
   HttpRequest request;
-  request.url = peer.endpoint + "/herbarium";
-  request.cancel = std::make_shared<CancelToken>();
-  std::thread other([&] { request.cancel->Cancel(); });
-  EXPECT_EQ(client.Do(request).error().code, Code::kCancelled);
-  other.join();
-  peer.process->Signal(SIGKILL);
+  request.url = "http://127.0.0.1:" + std::to_string(ntohs(at.sin_port));
+  // also if it comes while the request is being handed over
+  for (int round = 0; round < 3000; ++round) {
+    request.cancel = std::make_shared<CancelToken>();
+    std::atomic<bool> begun{false};
+    auto other = std::async(std::launch::async, [&] {
+      while (!begun) std::this_thread::yield();
+      for (volatile int wait = 0; wait < round % 1000; wait = wait + 1) {
+      }
+      request.cancel->Cancel();
+    });
+    begun = true;
+    const auto outcome = client.Do(request);
+    ASSERT_FALSE(outcome.ok()) << "round " << round;
+    ASSERT_EQ(outcome.error().code, Code::kCancelled) << "round " << round;
+  }
 }
 
 TEST(HttpClientTest, ConnectionsAreKeptAndFaultsOfOneDoNotReachTheNext) {
