@@ -2,6 +2,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <linux/limits.h>
 #include <sys/stat.h>
 #include <sys/xattr.h>
 #include <unistd.h>
@@ -15,7 +16,7 @@ namespace pargeter {
 namespace {
 constexpr const char* kNote = "user.pargeter.note";
 constexpr const char* kCopy = ".new";
-constexpr std::size_t kLongestNote = 16384;
+constexpr std::size_t kLongestNote = XATTR_SIZE_MAX;  // some file systems keep less
 }  // namespace
 
 BlockStore::BlockStore(std::string cache_folder, std::string pending_folder, Disk* disk)

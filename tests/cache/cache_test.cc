@@ -78,6 +78,21 @@ TEST(BlockStoreTest, FilesMoveBetweenThePlacesAndStayOpen) {
   EXPECT_TRUE(store.Drop(7, BlockStore::Place::kPending).ok());  // gone is gone
 }
 
+// Some file systems take 3 KB, some 16 and some 64.
+TEST(BlockStoreTest, ANoteThatWasTakenCanBeRead) {
+  TemporaryFolder folder(QuickFolder());
+  BlockStore store(folder / "cache", folder / "pending", &RealDisk());
+  ASSERT_TRUE(store.Prepare().ok());
+  ASSERT_TRUE(store.Open(7, BlockStore::Place::kPending).ok());
+  std::string last = "";
+  for (const std::size_t size : {100, 3000, 9000, 16385, 50000, 65536, 65537, 200000, 10}) {
+    const std::string note(size, 'n');
+    if (store.SetNote(7, BlockStore::Place::kPending, note)) last = note;
+    EXPECT_EQ(store.Note(7, BlockStore::Place::kPending).size(), last.size()) << size;
+  }
+  EXPECT_EQ(last.size(), 10u);
+}
+
 class TinyDisk : public Disk {
  public:
   Result<std::uint64_t> FreeBytes(const std::string&) override { return free; }
