@@ -170,9 +170,14 @@ Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range
   if (!wanted.empty()) {
     PG_TRY(link_->Check());
     if (!content->source.any()) return Error(Code::kIo, "bytes are missing that no store has");
-    for (const Range& gap : wanted.All()) {
-      for (std::uint64_t at = gap.begin; at < gap.end;) {
-        const std::uint64_t stop = std::min(gap.end, (at / kChunk + 1) * kChunk);
+    const std::vector<Range> gaps = wanted.All();
+    for (std::size_t i = 0, next = 0; i < gaps.size(); i = next) {
+      // what is here between two of them comes along, and is not used
+      for (next = i + 1; next < gaps.size(); ++next)
+        if (gaps[next].begin - gaps[next - 1].end > kSmallest) break;
+      const std::uint64_t end = gaps[next - 1].end;
+      for (std::uint64_t at = gaps[i].begin; at < end;) {
+        const std::uint64_t stop = std::min(end, (at / kChunk + 1) * kChunk);
         PG_TRY(StartFlight(content, {at, stop}));
         at = stop;
       }

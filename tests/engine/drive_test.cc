@@ -585,6 +585,26 @@ TEST_F(DriveTest, PartsNeverReadComeFromTheVersionThatWasChanged) {
 }
 
 // Between the kernel's look and its wish to create.
+// Between them the store is asked for more than is missing, rather than for each gap.
+TEST_F(DriveTest, AFileChangedInManyPlacesIsCompletedByFewRequests) {
+  std::string scan(3 << 20, 'o');
+  world_.Put("scan", scan);
+  quiet_ = Duration(60000);
+  Open();
+  const auto opened = drive_->OpenNode(IdOf("scan"), Drive::Intent::kWrite);
+  ASSERT_TRUE(opened.ok());
+  for (std::uint64_t at = 0; at < scan.size(); at += 5000) {
+    ASSERT_TRUE(drive_->Write(opened->file, "N", at, false).ok());
+    scan[at] = 'N';
+  }
+  ASSERT_TRUE(drive_->Flush(opened->file).ok());
+  drive_->Release(opened->file);
+  world_.TakeAsked();
+  FlushAll();
+  EXPECT_LE(Asked("read").size(), 2u);
+  EXPECT_TRUE(world_.All()["scan"] == scan);
+}
+
 TEST_F(DriveTest, WhatAppearedMeanwhileIsCutOffByWhoeverCreatesIt) {
   world_.Put("f", "longer than what is written now");
   Open();
