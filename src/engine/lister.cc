@@ -426,6 +426,7 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
       PG_TRY(VanishedThere(child, asked));
     }
   }
+  WentWell(node.id);  // or never will
   if (node.gone()) {  // deleted on both sides
     PG_TRY(index_->Delete(node.id));
     if (live->opens == 0) live_.erase(node.id);

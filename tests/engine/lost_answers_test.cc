@@ -379,7 +379,7 @@ TEST_F(LostAnswersTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) 
   ASSERT_TRUE(held.ok());
   LoseOneThenFail("copy");
   ASSERT_TRUE(hands().SetMode("f", 0640).ok());
-  ASSERT_TRUE(Eventually([&] { return Asked("copy").size() > 1; }));
+  ASSERT_TRUE(Eventually([&, n = 0u]() mutable { return (n += Asked("copy").size()) > 1; }));
   const auto text = ReadOpen(held->file);
   EXPECT_EQ(text.ok() ? *text : text.error().what, "content");
   {
@@ -408,7 +408,7 @@ TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
   FlushAll();
   LoseOneThenFail("copy");
   ASSERT_TRUE(hands().SetMode("f", 0640).ok());
-  ASSERT_TRUE(Eventually([&] { return Asked("copy").size() > 1; }));
+  ASSERT_TRUE(Eventually([&, n = 0u]() mutable { return (n += Asked("copy").size()) > 1; }));
   {
     const Lock lock(world_.mutex);
     FakeWorld::Object theirs = world_.objects["f"];

@@ -32,7 +32,7 @@ class TwoDisksTest : public DriveTest {
       if (entry.is_regular_file() && entry.path().filename() != ".lock") ++files;
     return files;
   }
-  TemporaryFolder other_{"/dev/shm"};
+  TemporaryFolder other_{QuickFolder() == "/tmp" ? "/dev/shm" : "/tmp"};
   std::string scan_ = std::string(3 << 20, '\0');
 };
 

@@ -231,7 +231,7 @@ class Stage {
     return all;
   }
 
-  TemporaryFolder folder_{"/dev/shm"}, other_disk_;
+  TemporaryFolder folder_{QuickFolder()}, other_disk_;
   FakeWorld world_;
   HarshDisk disk_;
 

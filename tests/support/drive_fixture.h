@@ -146,7 +146,7 @@ class DriveTest : public testing::Test {
     return out;
   }
 
-  TemporaryFolder folder_;
+  TemporaryFolder folder_{QuickFolder()};
   FakeWorld world_;
   HarshDisk disk_;
   bool read_only_ = false;
