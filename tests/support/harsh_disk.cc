@@ -65,7 +65,7 @@ int Write(sqlite3_file* f, const void* data, int size, sqlite3_int64 at) {
   if (g_disk->watching() && s->id.inode != 0) {
     g_disk->Wrote(s->id, static_cast<std::uint64_t>(at),
                   {static_cast<const char*>(data), static_cast<std::size_t>(size)},
-                  SlurpPath(s->path), true);
+                  [s] { return SlurpPath(s->path); }, true);
   }
   return s->real->pMethods->xWrite(s->real, data, size, at);
 }
@@ -73,7 +73,7 @@ int Truncate(sqlite3_file* f, sqlite3_int64 size) {
   ShimFile* s = Of(f);
   if (!g_disk->Gate()) return SQLITE_IOERR_TRUNCATE;
   if (g_disk->watching() && s->id.inode != 0)
-    g_disk->Cut(s->id, static_cast<std::uint64_t>(size), SlurpPath(s->path));
+    g_disk->Cut(s->id, static_cast<std::uint64_t>(size), [s] { return SlurpPath(s->path); });
   return s->real->pMethods->xTruncate(s->real, size);
 }
 int Sync(sqlite3_file* f, int flags) {
@@ -81,7 +81,7 @@ int Sync(sqlite3_file* f, int flags) {
   if (!g_disk->Gate()) return SQLITE_IOERR_FSYNC;
   const int rc = s->real->pMethods->xSync(s->real, flags);
   if (rc == SQLITE_OK && g_disk->watching() && s->id.inode != 0) {
-    g_disk->Synced(s->id, SlurpPath(s->path));
+    g_disk->Synced(s->id);
     if (s->fresh) g_disk->FolderSynced(Parent(s->path));
     s->fresh = false;
   }
@@ -205,7 +205,7 @@ Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
   if (!done) data = data.substr(0, data.size() / 2);
   if (watching()) {
     NoteTime(fd);
-    Wrote(IdOf(fd), offset, data, Slurp(fd));
+    Wrote(IdOf(fd), offset, data, [fd] { return Slurp(fd); });
   }
   const Status wrote = Disk::WriteAt(fd, data, offset);
   return done ? wrote : Fault();
@@ -214,17 +214,14 @@ Status HarshDisk::Truncate(int fd, std::uint64_t size) {
   if (!Gate()) return Fault();
   if (watching()) {
     NoteTime(fd);
-    Cut(IdOf(fd), size, Slurp(fd));
+    Cut(IdOf(fd), size, [fd] { return Slurp(fd); });
   }
   return Disk::Truncate(fd, size);
 }
 Status HarshDisk::SyncData(int fd) {
   if (on_sync) on_sync();
   if (!Gate()) return Fault();
-  if (watching()) {
-    Synced(IdOf(fd), Slurp(fd));
-    NoteTime(fd);
-  }
+  if (watching()) Synced(IdOf(fd));
   return {};  // no power is cut but ours
 }
 Status HarshDisk::SyncFolder(const std::string& path) {
@@ -261,10 +258,12 @@ Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
   if (!Gate()) return Fault();
   if (watching()) {
     NoteTime(fd);
-    const std::string before = Slurp(fd);
-    const std::uint64_t end = std::min<std::uint64_t>(offset + size, before.size());
+    struct stat info {};
+    if (::fstat(fd, &info) != 0) return Fault();
+    const std::uint64_t end = std::min<std::uint64_t>(offset + size, info.st_size);
     if (end > offset)
-      Wrote(IdOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'), before);
+      Wrote(IdOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'),
+            [fd] { return Slurp(fd); });
   }
   return Disk::Punch(fd, offset, size);
 }
@@ -286,10 +285,10 @@ HarshDisk::Volume& HarshDisk::VolumeOf(const std::string& path) {
   std::abort();
 }
 void HarshDisk::Wrote(FileId file, std::uint64_t offset, std::string_view data,
-                      const std::string& before, bool by_sectors) {
+                      const Before& before, bool by_sectors) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
-  if (is_new) it->second.synced = before;
+  if (is_new) it->second.synced = before();
   it->second.by_sectors = by_sectors;
   it->second.since.push_back({offset, std::string(data), false});
 }
@@ -303,18 +302,15 @@ void HarshDisk::NoteTime(int fd) {
   if (is_new) it->second.synced = Slurp(fd);
   if (it->second.since.empty()) it->second.synced_time = info.st_mtim;
 }
-void HarshDisk::Cut(FileId file, std::uint64_t size, const std::string& before) {
+void HarshDisk::Cut(FileId file, std::uint64_t size, const Before& before) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
-  if (is_new) it->second.synced = before;
+  if (is_new) it->second.synced = before();
   it->second.since.push_back({size, "", true});
 }
-void HarshDisk::Synced(FileId file, const std::string& now) {
+void HarshDisk::Synced(FileId file) {
   const Lock lock(mutex_);
-  File& known = files_[file];
-  known.synced = now;
-  known.since.clear();
-  known.by_sectors = false;
+  files_.erase(file);  // what it is now is taken down before the next change
 }
 void HarshDisk::Made(const std::string& path) {
   const Lock lock(mutex_);

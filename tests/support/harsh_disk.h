@@ -65,10 +65,12 @@ class HarshDisk : public Disk {
     auto operator<=>(const FileId&) const = default;
   };
   bool Gate();  // false: this operation must not happen
-  void Wrote(FileId file, std::uint64_t offset, std::string_view data, const std::string& before,
+  // Before a change, with what tells the content until then; and after a sync.
+  using Before = std::function<std::string()>;
+  void Wrote(FileId file, std::uint64_t offset, std::string_view data, const Before& before,
              bool by_sectors = false);
-  void Cut(FileId file, std::uint64_t size, const std::string& before);
-  void Synced(FileId file, const std::string& now);
+  void Cut(FileId file, std::uint64_t size, const Before& before);
+  void Synced(FileId file);
   void Made(const std::string& path);
   void FolderSynced(const std::string& folder);
   bool watching() const { return !volumes_.empty(); }
