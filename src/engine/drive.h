@@ -603,11 +603,21 @@ class Drive {
   Status TakeBackFolder(Job* job);
   Result<bool> IsFolderAt(const std::string& path, const Cancel& cancel);
   Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
+  Status TakeBackKept(const Job& job, const std::vector<Entry>& made);
+  static std::string FormerName(const Job& job, const std::string& name);
   // Below a folder that goes object by object: path, versions of the original and of its copy,
   // where those differ.
   using Copies = std::map<std::string, std::pair<std::string, std::string>>;
+  // Where it was below a moved folder, and what it is called beside what others have there. Folders
+  // have no version, and come before what is in them.
+  struct Kept {
+    std::string path, name, version;
+  };
   Status BringBelow(Job* job);
   Status Bring(Job* job, const Entry& object, Mutex* mutex);
+  Status BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex);
+  Result<Entry> SendBelow(const Job& job, const Entry& object, const std::string& to,
+                          const Precondition& only_if);
   Result<std::optional<Node>> FileThere(NodeId folder, const std::string& path)
       REQUIRES(tree_mutex_);
   Status TakeCopies(NodeId folder, const Copies& copied) REQUIRES(tree_mutex_);
@@ -731,6 +741,8 @@ class Drive {
   std::map<std::string, Leftover> leftovers_ GUARDED_BY(tree_mutex_);        // by their paths
   std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);   // old places of moves
   std::unordered_map<NodeId, Copies> copied_below_ GUARDED_BY(tree_mutex_);  // originals are left
+  // By an attempt that failed half-way.
+  std::unordered_map<NodeId, std::vector<Kept>> kept_below_ GUARDED_BY(tree_mutex_);
   std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
   std::deque<NodeId> open_contents_ GUARDED_BY(tree_mutex_);  // oldest first; some are closed
   std::set<NodeId> used_ GUARDED_BY(tree_mutex_);  // of late: to be journalled before it matters

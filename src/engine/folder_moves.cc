@@ -146,15 +146,10 @@ std::string Drive::BesideThere(const std::string& path) const {
 Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
   const bool moves = provider_->Can().moves_files && !IsFolder(object);
-  const auto send = [&](const std::string& to, const Precondition& only_if) {
-    return moves ? provider_->MoveFile(from, object.version, to, only_if, job->cancel)
-                 : provider_->Copy(from, object.version, object.size, to, nullptr, only_if,
-                                   job->cancel);
-  };
   const auto came = [&](const Entry& there) {
-    if (there.version == object.version) return;
     const Lock lock(*mutex);
-    job->copied[object.name] = {object.version, there.version};
+    job->ForgetKeptFile(object.name);  // what was in its way before is there no more
+    if (there.version != object.version) job->copied[object.name] = {object.version, there.version};
   };
   const std::string name = [&] {
     const Lock lock(*mutex);
@@ -162,8 +157,9 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   }();
   const std::string to = job->path + "/" + name;
   const auto standing = job->standing.find(object.name);
-  auto done = send(to, standing == job->standing.end() ? Precondition::Absent()
-                                                       : Precondition::Is(standing->second));
+  const auto done = SendBelow(*job, object, to,
+                              standing == job->standing.end() ? Precondition::Absent()
+                                                              : Precondition::Is(standing->second));
   if (done.ok()) {
     came(*done);
     if (moves || name == object.name) return {};
@@ -185,14 +181,50 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   // others deleted it or moved it away, or changed it: looked at again
   if (done.error().code == Code::kNotFound) return {};
   if (!there.ok()) return Error(Code::kStale, done.error().what);
-  const std::string kept = BesideThere(name);
-  done = send(job->path + "/" + kept, Precondition::Absent());
-  if (!done.ok()) return done.error();
-  if (!moves) PG_TRY(provider_->Remove(from, Precondition::Is(object.version), job->cancel));
-  came(*done);
-  const Lock lock(*mutex);
-  job->kept.push_back({object.name, kept, done->version});
-  return {};
+  return BringBeside(job, object, name, mutex);
+}
+
+// What others have at its place keeps that. `name`: what it would be called below the folder.
+Status Drive::BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex) {
+  const std::string from = job->there_path + "/" + object.name;
+  const std::string kept = [&] {
+    // written down before it is tried: if that fails, the next attempt has to know
+    const Lock lock(*mutex);
+    if (const Kept* former = job->KeptFile(object.name)) return former->name;
+    job->kept.push_back({object.name, BesideThere(name), object.version});
+    return job->kept.back().name;
+  }();
+  const std::string to = job->path + "/" + kept;
+  auto done = SendBelow(*job, object, to, Precondition::Absent());
+  if (!done.ok() && done.error().code == Code::kChanged && !provider_->Can().moves_files) {
+    const auto there = provider_->Look(to, job->cancel);
+    bool before = false;
+    if (there.ok()) {
+      PG_ASSIGN(before, IsCopy(*job, job->path + "/", from, object.version, object.size, *there));
+    }
+    if (before) done = *there;
+  }
+  if (!done.ok()) {
+    const Lock lock(*mutex);
+    if (IsGone(done.error().code)) job->ForgetKeptFile(object.name);
+    return done.error();
+  }
+  {
+    const Lock lock(*mutex);
+    job->KeptFile(object.name)->version = done->version;
+    if (done->version != object.version) job->copied[object.name] = {object.version, done->version};
+  }
+  if (provider_->Can().moves_files) return {};
+  return provider_->Remove(from, Precondition::Is(object.version), job->cancel);
+}
+
+// One of them in one request, moved where that can be, else copied.
+Result<Entry> Drive::SendBelow(const Job& job, const Entry& object, const std::string& to,
+                               const Precondition& only_if) {
+  const std::string from = job.there_path + "/" + object.name;
+  if (provider_->Can().moves_files && !IsFolder(object))
+    return provider_->MoveFile(from, object.version, to, only_if, job.cancel);
+  return provider_->Copy(from, object.version, object.size, to, nullptr, only_if, job.cancel);
 }
 
 // The file that the store has there below the folder, if that is known.
@@ -277,16 +309,19 @@ Status Drive::TakeBackFolder(Job* job) {
       return provider_->RemoveFolder(job->tried_path, job->cancel);
     return {};
   }
-  if (provider_->Can().moves_files) PG_TRY(TakeBackMoved(*job, made));
-  PG_ASSIGN(std::vector<Entry> there, AllBelow(job->there_path, job->cancel));
-  std::map<std::string, Entry> others;
-  for (Entry& entry : there) others[entry.name] = std::move(entry);
   Copies copied;
   {
     const Lock tree(tree_mutex_);
-    const auto it = copied_below_.find(job->id);
-    if (it != copied_below_.end()) copied = it->second;
+    if (const auto it = copied_below_.find(job->id); it != copied_below_.end()) copied = it->second;
+    if (const auto it = kept_below_.find(job->id); it != kept_below_.end()) job->kept = it->second;
   }
+  if (provider_->Can().moves_files)
+    PG_TRY(TakeBackMoved(*job, made));
+  else
+    PG_TRY(TakeBackKept(*job, made));
+  PG_ASSIGN(std::vector<Entry> there, AllBelow(job->there_path, job->cancel));
+  std::map<std::string, Entry> others;
+  for (Entry& entry : there) others[entry.name] = std::move(entry);
   const std::string below = job->tried_path + "/";
   bool journalled = false;
   std::vector<Provider::Removal> copies;
@@ -320,17 +355,52 @@ Status Drive::TakeBackFolder(Job* job) {
 Status Drive::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
   for (const Entry& one : made) {
     if (IsFolder(one)) continue;
+    const std::string former = FormerName(job, one.name);
     {
       const Lock tree(tree_mutex_);
-      PG_ASSIGN(const auto known, FileThere(job.id, one.name));
+      PG_ASSIGN(const auto known, FileThere(job.id, former));
       if (!known || known->version != one.version) continue;
     }
     const auto back =
         provider_->MoveFile(job.tried_path + "/" + one.name, one.version,
-                            job.there_path + "/" + one.name, Precondition::Absent(), job.cancel);
+                            job.there_path + "/" + former, Precondition::Absent(), job.cancel);
     if (!back.ok() && !IsGone(back.error().code)) return back.error();
   }
   return {};
+}
+
+// Where files are copied, the original of one that got a name beside another's went at once.
+Status Drive::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
+  const std::string below = job.there_path + "/";
+  for (const Entry& one : made) {
+    const std::string former = FormerName(job, one.name);
+    if (former == one.name || IsFolder(one)) continue;
+    if (CopiedInParts(one.size)) PG_TRY(JournalUnknownParts(job.id, below));
+    const std::string from = job.tried_path + "/" + one.name;
+    const auto back = provider_->Copy(from, one.version, one.size, below + former, nullptr,
+                                      Precondition::Absent(), job.cancel);
+    if (!back.ok() && !IsGone(back.error().code)) return back.error();
+    if (!back.ok() && back.error().code == Code::kChanged) {  // there already?
+      PG_ASSIGN(const Entry there, provider_->Look(below + former, job.cancel));
+      PG_ASSIGN(const bool same, IsCopy(job, below, from, one.version, one.size, there));
+      if (!same) continue;
+    }
+    if (!back.ok() && back.error().code == Code::kNotFound) continue;
+    PG_TRY(provider_->Remove(from, Precondition::Is(one.version), job.cancel));
+  }
+  return {};
+}
+
+// What was called so, where a part of its path got another name beside others'.
+std::string Drive::FormerName(const Job& job, const std::string& name) {
+  const auto last = [](const std::string& path) { return path.substr(path.rfind('/') + 1); };
+  std::string former;
+  for (std::string& part : Split(name, '/')) {
+    for (const Kept& one : job.kept)
+      if (part == last(one.name)) part = last(one.path);
+    former += (former.empty() ? "" : "/") + part;
+  }
+  return former;
 }
 
 }  // namespace pargeter

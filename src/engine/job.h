@@ -1,6 +1,7 @@
 // One step of reconciling a node: what was found under the tree lock, to be acted on without it.
 #pragma once
 
+#include <algorithm>
 #include <map>
 #include <optional>
 #include <set>
@@ -28,12 +29,16 @@ struct Drive::Job {
   bool aside = false;               // to a name of our own, out of another's way
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   bool went_on = false;             // what stands there is the file, and cannot go back
-  struct Kept {
-    std::string path, name, version;
-  };
-  // Below a moved folder: where it was, what it is called beside that. Folders have no version, and
-  // come before what is in them.
-  std::vector<Kept> kept;
+  std::vector<Kept> kept;           // by an attempt before this one, too
+  Kept* KeptFile(const std::string& was) {
+    const auto it = std::find_if(kept.begin(), kept.end(), [&](const Kept& one) {
+      return one.path == was && !one.version.empty();
+    });
+    return it == kept.end() ? nullptr : &*it;
+  }
+  void ForgetKeptFile(const std::string& was) {
+    std::erase_if(kept, [&](const Kept& one) { return one.path == was && !one.version.empty(); });
+  }
   Copies copied;              // below it
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   // Of a folder that moves to the place of one whose deletion is held back, by path below it: the

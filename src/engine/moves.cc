@@ -258,6 +258,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
     PG_ASSIGN(unsure, WasTriedBelow(job->id));
     if (job->occupant != kNoNode) PG_TRY(HeldBelow(job->occupant, "", &job->standing));
+    if (const auto it = kept_below_.find(job->id); it != kept_below_.end()) job->kept = it->second;
   }
   if (!job->tried_path.empty()) return TakeBack(job);
   if (unsure && MayBeLate(job)) return Outcome::kAgain;
@@ -278,7 +279,12 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     PG_ASSIGN(const bool meets, MeetsFile(*job));
     job->delay = Duration(100);
     if (meets) return Outcome::kAgain;
-    PG_TRY(BringBelow(job));
+    const Status brought = BringBelow(job);
+    {
+      const Lock tree(tree_mutex_);
+      kept_below_[job->id] = job->kept;
+    }
+    PG_TRY(brought);
   }
   if (job->occupant != kNoNode) PG_TRY(SeeWhatCame(job));
 
@@ -303,8 +309,10 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   PG_TRY(Save(live));
   PG_TRY(TakeCopies(node.id, job->copied));
   if (!whole && !job->copied.empty()) copied_below_[node.id] = std::move(job->copied);
+  if (whole) job->kept.clear();  // what a former attempt named so is gone
   for (auto one = job->kept.rbegin(); one != job->kept.rend(); ++one)
     PG_TRY(NameKept(node.id, one->path, one->name, one->version));
+  kept_below_.erase(node.id);
   ReadOnFromNewPlaces();
   listed_.clear();
   PG_TRY(change.Commit());

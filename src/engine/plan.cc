@@ -354,6 +354,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
   copied_below_.erase(job->id);
+  kept_below_.erase(job->id);
   const std::string place = PlaceIn(live->node.tried_parent, live->node.tried_name);
   live->node.upload = WithoutSent(live->node.upload, place);
   live->node.tried_parent = kNoNode;

@@ -426,6 +426,54 @@ TEST_F(MetTest, InterruptedAnywhereItGoesOn) {
   }
 }
 
+// What meets a file of others half-way, where files are moved and where they are copied.
+class KeptTest : public MetTest, public testing::WithParamInterface<bool> {
+ protected:
+  KeptTest() {
+    world_.moves_files = world_.moves_folders = world_.serial_versions = GetParam();
+    // all else fails, until that file has got its name and `then`
+    world_.on_send = [this](const std::string& from) {
+      if (from == "d/deep/2" || failed_.exchange(true)) return;
+      EXPECT_TRUE(Eventually([&] { return KeptThere() > 0; }));
+      then_();
+      Fails(GetParam() ? "move" : "copy", {true});
+    };
+  }
+  std::ptrdiff_t KeptThere() {
+    const Files there = There();
+    return std::count_if(there.begin(), there.end(), [](const auto& file) {
+      return file.first.rfind("e/deep/2 (kept from isle", 0) == 0 && file.second == "ours 2";
+    });
+  }
+  std::atomic<bool> failed_{false};
+  std::function<void()> then_ = [] {};
+};
+INSTANTIATE_TEST_SUITE_P(Stores, KeptTest, testing::Bool());
+
+TEST_P(KeptTest, TakenBackItHasItsNameAgain) {
+  then_ = [this] { EXPECT_TRUE(hands().Move("e", "d").ok()); };
+  Meet();
+  ASSERT_TRUE(Eventually([&] { return failed_.load(); }));
+  FlushAll();
+  EXPECT_EQ(There(), (Files{{"d/1", "ours 1"},
+                            {"d/deep/2", "ours 2"},
+                            {"d/deep/3", "ours 3"},
+                            {"e/deep/2", "theirs"}}));
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
+TEST_P(KeptTest, TheNextAttemptKnowsOfIt) {
+  Meet();
+  FlushAll();
+  EXPECT_TRUE(failed_);
+  EXPECT_EQ(KeptThere(), 1);
+  EXPECT_EQ(There().size(), 4u);
+  EXPECT_EQ(There()["e/deep/2"], "theirs");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names("e/deep").size(), 3u);
+  EXPECT_EQ(drive_->Summary().conflicts, 1u);
+}
+
 TEST_F(MetTest, TakenBackHalfWayAllIsInItsFormerPlace) {
   std::atomic<bool> begun{false}, moved{false};
   world_.on_moved = [&] {

@@ -51,6 +51,7 @@ struct FakeWorld {
   std::function<void(const std::string&)> on_remove;   // before one file is removed
   std::function<void(const std::string&)> on_look;     // before it is said what is there
   std::function<void()> on_looked;                     // before that is told
+  std::function<void(const std::string&)> on_send;     // before a file is copied or moved
   std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
@@ -444,6 +445,7 @@ class FakeStore : public Provider {
   Result<Entry> Copy(const std::string& from, const std::string& version, std::uint64_t size,
                      const std::string& to, const Attributes* attributes,
                      const Precondition& only_if, const Cancel& cancel) override {
+    if (w_.on_send) w_.on_send(from);
     if (w_.copies_in_parts_above == 0 || size <= w_.copies_in_parts_above) {
       auto done = CopyInOne(from, version, to, attributes, only_if);
       if (w_.on_copied) w_.on_copied();
@@ -558,6 +560,7 @@ class FakeStore : public Provider {
   }
   Result<Entry> MoveFile(const std::string& from, const std::string& version, const std::string& to,
                          const Precondition& only_if, const Cancel&) override {
+    if (w_.on_send) w_.on_send(from);
     auto moved = MoveFileNow(from, version, to, only_if);
     if (w_.on_moved) w_.on_moved();
     return moved;
