@@ -199,7 +199,7 @@ TEST_F(TroubleTest, AFaultIsSaidUntilItIsOvercome) {
     }
     EXPECT_TRUE(Eventually([&] { return work().ok(); }));
     FlushAll();
-    EXPECT_EQ(drive_->Summary().last_error, "") << kind;
+    EXPECT_TRUE(Eventually([&] { return drive_->Summary().last_error == ""; })) << kind;
   };
   fails("list", [&] { return drive_->Refresh(); });
   fails("read", [&] { return Read("d/f").ok() ? Status() : Error(Code::kIo, "unread"); });
