@@ -65,6 +65,8 @@ TEST_F(MountTest, WorkOfOthersShowsHere) {
 TEST_F(MountTest, EachJobAsksTheStoreAsLittleAsItSays) {
   for (int i = 0; i < 900; ++i) ASSERT_TRUE(other_->Put("many/n" + std::to_string(i), "x"));
   ASSERT_TRUE(other_->Put("small", "content"));
+  std::string sheet(3 << 20, 's');
+  ASSERT_TRUE(other_->Put("sheet", sheet));
   MountAll();
   machine_->Shell("touch warm; cat warm");
   Flush();
@@ -93,6 +95,16 @@ TEST_F(MountTest, EachJobAsksTheStoreAsLittleAsItSays) {
   EXPECT_EQ(log[0].method, "HEAD");
   EXPECT_EQ(log[1].method, "PUT");
   EXPECT_LT(log[1].in, 1000u);
+
+  machine_->Shell(
+      "exec 3<>sheet; for at in $(seq 0 100000 3000000); do printf N | dd of=sheet bs=1 seek=$at "
+      "conv=notrunc status=none; done");
+  Flush();
+  std::string asked;
+  for (const Logged& line : Requests()) asked += line.method + " ";
+  EXPECT_EQ(asked, "HEAD GET PUT ") << "many changes of a file that is not here";
+  for (std::size_t at = 0; at <= 3000000; at += 100000) sheet[at] = 'N';
+  EXPECT_TRUE(other_->Get("sheet") == sheet);
 
   machine_->Shell("dd if=/dev/zero of=large bs=1M count=40 status=none");
   Flush();
