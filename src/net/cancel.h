@@ -23,9 +23,13 @@ class CancelToken {
       const Lock lock(mutex_);
       cancelled_.store(true, std::memory_order_release);
       hooks.swap(hooks_);
+      ++running_;
       changed_.NotifyAll();
     }
     for (auto& [id, hook] : hooks) hook();
+    const Lock lock(mutex_);
+    --running_;
+    changed_.NotifyAll();
   }
 
   // Runs `hook` once on cancellation, at once if that has happened. Returns an id for Forget.
@@ -40,9 +44,11 @@ class CancelToken {
     hook();
     return 0;
   }
+  // When it returns, the hook does not run, nor will it: what it uses may go. Not from a hook.
   void Forget(int id) {
-    const Lock lock(mutex_);
-    hooks_.erase(id);
+    Lock lock(mutex_);
+    if (id == 0 || hooks_.erase(id) > 0) return;
+    while (running_ > 0) changed_.WaitUntil(mutex_, std::chrono::steady_clock::now() + kLook);
   }
 
   // Waits for `span`, less if cancelled meanwhile; true: cancelled.
@@ -55,11 +61,13 @@ class CancelToken {
   }
 
  private:
+  static constexpr Duration kLook{1000};
   std::atomic<bool> cancelled_{false};
   Mutex mutex_;
   CondVar changed_;
   std::map<int, std::function<void()>> hooks_ GUARDED_BY(mutex_);
   int last_ GUARDED_BY(mutex_) = 0;
+  int running_ GUARDED_BY(mutex_) = 0;  // who cancels, and runs the hooks
 };
 using Cancel = std::shared_ptr<CancelToken>;
 

@@ -88,6 +88,29 @@ TEST(HttpClientTest, AStalledServerIsGivenUp) {
   peer.process->Signal(SIGKILL);
 }
 
+TEST(CancelTest, AForgottenHookRunsNoMore) {
+  CancelToken token;
+  std::promise<void> running, go_on;
+  std::atomic<bool> ran{false};
+  const int hook = token.OnCancel([&] {
+    running.set_value();
+    go_on.get_future().wait();
+    ran = true;
+  });
+  auto canceller = std::async(std::launch::async, [&] { token.Cancel(); });
+  running.get_future().wait();
+  auto forgetting = std::async(std::launch::async, [&] {
+    token.Forget(hook);
+    return ran.load();
+  });
+  forgetting.wait_for(std::chrono::milliseconds(100));
+  go_on.set_value();
+  EXPECT_TRUE(forgetting.get());
+  canceller.get();
+  EXPECT_EQ(token.OnCancel([] {}), 0);
+  token.Forget(0);
+}
+
 TEST(HttpClientTest, CancellingEndsAWait) {
   const Fd nobody(::socket(AF_INET, SOCK_STREAM, 0));  // who listens and never answers
   sockaddr_in at{};
