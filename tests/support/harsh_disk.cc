@@ -63,9 +63,10 @@ int Write(sqlite3_file* f, const void* data, int size, sqlite3_int64 at) {
   ShimFile* s = Of(f);
   if (!g_disk->Gate()) return SQLITE_IOERR_WRITE;
   if (g_disk->watching() && s->id.inode != 0) {
-    g_disk->Wrote(s->id, static_cast<std::uint64_t>(at),
-                  {static_cast<const char*>(data), static_cast<std::size_t>(size)},
-                  [s] { return SlurpPath(s->path); }, true);
+    g_disk->Wrote(
+        s->id, static_cast<std::uint64_t>(at),
+        {static_cast<const char*>(data), static_cast<std::size_t>(size)},
+        [s] { return SlurpPath(s->path); }, true);
   }
   return s->real->pMethods->xWrite(s->real, data, size, at);
 }
