@@ -521,7 +521,8 @@ void Drive::SavePresenceOfAll() {
 // than that are not trusted, so that neither closing nor fetching has to wait for the disk; nor are
 // those of which the index has learnt something since: it may be on the disk, and they not.
 void Drive::SyncEverything() {
-  const Nanos begun = options_.clock->Wall();
+  // (when it ends nobody writes any more)
+  const Nanos begun = options_.clock->Wall() - (started_ ? kClockLag : 0);
   std::int64_t round = 0;
   {
     const Lock tree(tree_mutex_);

@@ -160,6 +160,7 @@ struct Drive::Remains {
   bool here = false;
   bool whole = false;     // as far as can be seen
   bool doubtful = false;  // the power went, and nothing of it is known to have been synced
+  bool untouched = false;  // not a byte has come since it began to wait
   std::uint64_t length = 0, size = 0;  // bytes on the disk; that the file has, as far as is known
   RangeSet present;
 };
@@ -176,6 +177,7 @@ Result<Drive::Remains> Drive::LookAtPending(const Node& node, bool power_cut) {
   PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kPending));
   PG_ASSIGN(const std::int64_t round, index_->RoundOf(node.id));
   left.doubtful = left.doubtful && (changed >= synced_at_ || round > synced_round_);
+  left.untouched = changed < node.intent_since - kClockLag;
   const auto ranges = left.present.All();
   left.whole = ranges.empty() || ranges.back().end <= left.length;
   if (!left.doubtful) return left;
@@ -205,7 +207,10 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   const bool there = node->there != There::kAbsent;
   const bool empty = left.size == 0 && left.length == 0;
   if (empty && !there) return left.doubtful ? MendMade(node) : Status();
-  if (left.whole && !left.doubtful) return {};
+  // Of what was begun the disk has what it had before, or a part that was synced by the way: no
+  // more than the store may have got.
+  const bool begun = power_cut && there && (node->dirty & kBegun) && !(node->dirty & kSynced);
+  if (left.whole && !left.doubtful && !begun) return {};
   if (!left.whole && power_cut)
     Log(LogLevel::kWarning, "{}: what was written last before the machine went down may be lost",
         Printable(node->name));
@@ -216,7 +221,8 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   const bool unchanged = left.size == node->there_size && node->base_size == node->there_size;
   const bool nothing = (node->dirty & kBegun) || (empty && !EmptyWhenSynced(*node)) ||
                        (left.present.empty() && (!left.whole || unchanged));
-  const bool given_up = !left.here || (left.doubtful && there && nothing);
+  const bool given_up =
+      !left.here || (left.doubtful && there && nothing) || (begun && left.untouched);
   if (given_up) {
     left.present.Clear();
     node->size = node->there_size;
@@ -227,7 +233,7 @@ Status Drive::MendPending(Node* node, bool power_cut) {
     left.present.Remove({left.length, ~0ull >> 1});
     const std::uint64_t base = there ? std::min(node->base_size, left.size) : 0;
     if (!left.whole) node->size = std::max(std::min(left.size, left.length), base);
-    if (left.doubtful) node->dirty |= kUnsure;
+    if (left.doubtful || begun) node->dirty |= kUnsure;
     if (left.doubtful && !there) ForgetTried(node);
   }
   node->on_disk = left.present.Bytes();

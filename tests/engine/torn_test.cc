@@ -466,6 +466,36 @@ TEST_F(TornTest, WhatWasSyncedIsNotReplacedByWhatWasBegunAnew) {
   EXPECT_GT(rewritten, 0);
 }
 
+// All that is here of the new content is that it was about to be written.
+TEST_F(TornTest, WhatTheStoreHasGotIsNotReplacedByWhatStoodThereBefore) {
+  quiet_ = Duration(1);
+  for (int turn = 0; turn < 6; ++turn) {
+    PutAll("of before");
+    Open();
+    for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
+    world_.SetOffline(true);
+    ASSERT_TRUE(Write("waits", "for the store").ok());
+    Close();  // with all of that on the disk
+    world_.SetOffline(false);
+    for (int i = 0; i < kRounds; ++i) {
+      world_.on_write = [&, i](const std::string& path) {
+        if (path == Name(i)) disk_.DieAt(disk_.operations() + 1);
+      };
+      Open();
+      ASSERT_TRUE(Write(Name(i), scan_).ok());
+      ASSERT_TRUE(Eventually([&] { return world_.All()[Name(i)] == scan_; }));
+      LosePower(i + 100 * turn);
+      world_.on_write = nullptr;
+      Open();
+      FlushAll();
+      ASSERT_TRUE(world_.All()[Name(i)] == scan_) << turn << " " << i;
+      ASSERT_TRUE(drive_->Refresh().ok());
+      EXPECT_TRUE(*Read(Name(i)) == scan_);
+      Close();
+    }
+  }
+}
+
 // As an editor saves that removes the file first and syncs nothing; the machine dies in the midst.
 TEST_F(TornTest, AFileThatWasOnlyMadeDoesNotTakeThePlaceOfAWholeOne) {
   PutAll("of before");
