@@ -158,8 +158,8 @@ Status Drive::RecoverFromPowerCut() {
 // What the disk has of a waiting file.
 struct Drive::Remains {
   bool here = false;
-  bool whole = false;     // as far as can be seen
-  bool doubtful = false;  // the power went, and nothing of it is known to have been synced
+  bool whole = false;      // as far as can be seen
+  bool doubtful = false;   // the power went, and nothing of it is known to have been synced
   bool untouched = false;  // not a byte has come since it began to wait
   std::uint64_t length = 0, size = 0;  // bytes on the disk; that the file has, as far as is known
   RangeSet present;
