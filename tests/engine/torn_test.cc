@@ -469,7 +469,7 @@ TEST_F(TornTest, WhatWasSyncedIsNotReplacedByWhatWasBegunAnew) {
 // All that is here of the new content is that it was about to be written.
 TEST_F(TornTest, WhatTheStoreHasGotIsNotReplacedByWhatStoodThereBefore) {
   quiet_ = Duration(1);
-  for (int turn = 0; turn < 6; ++turn) {
+  for (int turn = 0; turn < 3; ++turn) {
     PutAll("of before");
     Open();
     for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
