@@ -26,6 +26,7 @@ class TroubleTest : public DriveTest {
 // ---- the index
 
 TEST_F(TroubleTest, ADamagedIndexIsMadeAnewAndNothingWaitingIsLost) {
+  quiet_ = Duration(60000);  // nothing goes up while the patch is made
   world_.Put("d/old", "from the store");
   world_.Put("big", std::string(300000, 'o'));
   Open();
