@@ -135,7 +135,7 @@ class DriveTest : public testing::Test {
     return names;
   }
   void FlushAll() {
-    const Status flushed = drive_->Flush(Duration(20000));
+    const Status flushed = drive_->Flush(Duration(60000));
     ASSERT_TRUE(flushed.ok()) << flushed.error().what;
   }
   std::vector<std::string> Asked(const std::string& kind) {

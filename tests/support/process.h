@@ -64,7 +64,7 @@ std::string ProgramFolder();
 
 // Calls `done` until it is true, at most `seconds`: for states that have no event to wait for.
 template <typename Check>
-bool Eventually(Check done, int seconds = 20) {
+bool Eventually(Check done, int seconds = 60) {
   const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(seconds);
   do {
     if (done()) return true;
