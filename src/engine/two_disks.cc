@@ -85,7 +85,13 @@ Status Drive::MoveContent(Content* content, BlockStore::Place to) {
   PG_TRY(options_.disk->Truncate(content->carried.get(), content->size));
   for (const Range& range : left.All())
     PG_TRY(blocks_->CopyBytes(content->fd.get(), content->carried.get(), range));
-  PG_TRY(blocks_->EndCopy(content->id, content->place, to, content->carried.get()));
+  const Status ended = blocks_->EndCopy(content->id, content->place, to, content->carried.get());
+  if (!ended.ok()) {  // it may have its name already: the next attempt begins anew
+    content->carried.Reset();
+    content->carried_ranges.Clear();
+    blocks_->DropCopy(content->id, to);
+    return ended;
+  }
   if (content->readers > 0) content->former.push_back(std::move(content->fd));
   content->fd = std::move(content->carried);
   content->carried_ranges.Clear();
