@@ -35,14 +35,23 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   }
   if (!had && content->place == Place::kPending && node.size > 0 && node.copy_of.empty()) {
     // an empty file in its place would go up as if it were the content
-    PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
+    PG_ASSIGN(const std::string expected, index_->Presence(node.id));
     const bool base = node.there != There::kAbsent && node.base_size >= node.size;
-    if (!ranges.empty() || !base) {
+    if (!expected.empty() || !base) {
       return Error(
           Code::kIo,
           fmt::format("the waiting content of {} is no longer on this disk", Printable(node.name)),
           "Somebody deleted it below the drive's state folder. Delete the file here to give it "
           "up.");
+    }
+  }
+  std::string ranges;
+  if (had) {
+    PG_ASSIGN(ranges, index_->Presence(node.id));
+    if (content->place == Place::kCache && ranges.empty()) {
+      // left of an earlier version: after a power cut its bytes could pass for those of this one
+      PG_TRY(blocks_->Drop(node.id, Place::kCache));
+      had = false;
     }
   }
   PG_ASSIGN(content->fd, blocks_->Open(node.id, content->place));
@@ -55,7 +64,6 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
                        node.dirty & kData ? node.base_size : node.there_size};
   }
   if (had) {
-    PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
     content->present = RangeSet::Parse(ranges);
     struct stat info {};
     if (::fstat(content->fd.get(), &info) != 0) info.st_size = 0;

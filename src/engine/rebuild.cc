@@ -134,6 +134,7 @@ Status Drive::AdoptPending(NodeId block) {
   PG_ASSIGN(Live * live, NewNode(*folder, name, NodeKind::kFile, 0644, options_.uid, options_.gid));
   Node& node = live->node;
   node.dirty = kData;
+  PG_ASSIGN(node.intent_since, blocks_->ChangedAt(block, Place::kPending));  // it waits since then
   node.size = length;
   const std::vector<std::string> words = noted ? Split(note[2], ' ') : std::vector<std::string>();
   RangeSet present;

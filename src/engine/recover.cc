@@ -221,8 +221,9 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   const bool unchanged = left.size == node->there_size && node->base_size == node->there_size;
   const bool nothing = (node->dirty & kBegun) || (empty && !EmptyWhenSynced(*node)) ||
                        (left.present.empty() && (!left.whole || unchanged));
-  const bool given_up =
-      !left.here || (left.doubtful && there && nothing) || (begun && left.untouched);
+  // bytes from before it began to wait may be those of an earlier version, and are not ours
+  const bool given_up = !left.here || (left.doubtful && there && (nothing || left.untouched)) ||
+                        (begun && left.untouched);
   if (given_up) {
     left.present.Clear();
     node->size = node->there_size;

@@ -57,6 +57,13 @@ class TornTest : public DriveTest {
     EXPECT_TRUE(drive_->Refresh().ok());
     return left.ok() ? *left : "";
   }
+  // What the cache has came long ago.
+  void MakeOld() {
+    for (const auto& entry : std::filesystem::recursive_directory_iterator(folder_ / "cache"))
+      if (entry.is_regular_file())
+        std::filesystem::last_write_time(
+            entry, std::filesystem::file_time_type::clock::now() - std::chrono::hours(1));
+  }
   // The machine dies now, and of that waiting file the end is lost.
   void TearEnd(const std::string& name, int round) {
     const std::string bytes = folder_ / "state/pending/" + std::to_string(drive_->NodeAt(name)->id);
@@ -118,6 +125,63 @@ TEST_F(TornTest, APatchTakesNothingAlongOfWhatItStandsOn) {
     const std::string there = world_.All()[Name(i)];
     EXPECT_TRUE(there == scan_ || there == patched) << i << ": " << there.size() << " bytes";
     EXPECT_TRUE(*Read(Name(i)) == there);
+  }
+}
+
+// The cache has that on the disk, of what came since only the index has word.
+TEST_F(TornTest, APatchTakesNothingAlongOfAnEarlierVersion) {
+  for (const std::string& before : {std::string("of before"), std::string(200000, 'b')}) {
+    PutAll(before);
+    Open();
+    for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
+    world_.SetOffline(true);
+    ASSERT_TRUE(Write("waits", "for the store").ok());
+    Close();  // with all of that on the disk
+    MakeOld();
+    world_.SetOffline(false);
+    Open();
+    std::string patched = scan_;
+    patched.replace(299000, 3, "NEW");
+    for (int i = 0; i < kRounds / 2; ++i) {
+      world_.Put(Name(i), scan_);
+      ASSERT_TRUE(drive_->Refresh().ok());
+      ASSERT_TRUE(*Read(Name(i)) == scan_);
+      ASSERT_TRUE(hands().Patch(Name(i), "NEW", 299000).ok());
+      LoseTheRest(i);
+      const std::string there = world_.All()[Name(i)];
+      EXPECT_TRUE(there == scan_ || there == patched)
+          << i << ": " << there.size() << " bytes, " << there.substr(0, 10);
+      EXPECT_TRUE(*Read(Name(i)) == there);
+    }
+    Close();
+  }
+}
+
+// The process was killed when the index had given up the earlier version, and the file was there.
+TEST_F(TornTest, APatchTakesNothingAlongOfAFileThatShouldHaveGone) {
+  std::string patched = scan_;
+  patched.replace(299000, 3, "NEW");
+  for (int i = 0; i < 4 * kRounds; ++i) {
+    const std::string name = Name(i);
+    world_.Put(name, std::string(200000, 'b'));
+    Open();
+    ASSERT_TRUE(Read(name).ok());
+    MakeOld();
+    world_.Put(name, scan_);
+    disk_.DieAt(disk_.operations() + 1 + static_cast<std::uint64_t>(i) % kRounds);
+    Ignore(drive_->Refresh());
+    Close();
+    disk_.Heal();
+    Open();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    ASSERT_TRUE(*Read(name) == scan_);
+    ASSERT_TRUE(hands().Patch(name, "NEW", 299000).ok());
+    LoseTheRest(i);
+    const std::string there = world_.All()[name];
+    EXPECT_TRUE(there == scan_ || there == patched)
+        << i << ": " << there.size() << " bytes, " << there.substr(0, 10);
+    Close();
+    world_.Erase(name);
   }
 }
 

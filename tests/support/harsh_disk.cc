@@ -413,6 +413,8 @@ void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64*
       at = next;
     }
   }
+  struct stat info {};
+  if (::stat(path.c_str(), &info) != 0) std::abort();
   const Fd fd(::open(path.c_str(), O_WRONLY | O_TRUNC | O_CLOEXEC));
   if (::ftruncate(fd.get(), static_cast<off_t>(image.content.size())) != 0) std::abort();
   for (const Range& range : image.written.All()) {
@@ -421,8 +423,9 @@ void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64*
                  static_cast<std::size_t>(range.size()), static_cast<off_t>(range.begin));
     if (wrote != static_cast<ssize_t>(range.size())) std::abort();
   }
-  const timespec times[] = {file.synced_time, file.synced_time};
-  if (mood == 0) ::futimens(fd.get(), times);
+  const timespec time = mood == 0 ? file.synced_time : info.st_mtim;
+  const timespec times[] = {time, time};
+  ::futimens(fd.get(), times);
 }
 
 void HarshDisk::Image::Apply(const Change& change) {
