@@ -109,9 +109,10 @@ class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Ca
   }
   void LoseTheNextAnswer(const std::function<void()>& then) {
     const auto told = [this, then] {
-      if (taken_.exchange(true)) return;
+      if (telling_.exchange(true)) return;
       then();
       Hold(true);
+      taken_ = true;
     };
     world_.on_moved = world_.on_copied = told;
     world_.LoseAnswers(1);
@@ -138,7 +139,7 @@ class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Ca
     if (then == Then::kDeleted) return {};
     return {then == Then::kChanged ? "mine anew" : "mine x", "mine y", "mine z"};
   }
-  std::atomic<bool> taken_{false};
+  std::atomic<bool> telling_{false}, taken_{false};
 };
 
 // It went, nobody heard of it, and others make a folder of that name where it was.

@@ -184,10 +184,12 @@ TEST_F(HoldTest, AnUploadInPartsOfWhatIsHeldIsEnded) {
     ASSERT_TRUE(Write("d/7", std::string(500, 'n')).ok());
     ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
     DeleteAll();
+    Close();  // with the attempt that may be under way
     {
       const Lock lock(world_.mutex);
       world_.fails.clear();
     }
+    Open();
     if (dropped) {
       // (refused while the upload is just being ended)
       ASSERT_TRUE(Eventually([&] { return drive_->DropDeletions().ok(); }));

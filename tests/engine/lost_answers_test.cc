@@ -459,9 +459,10 @@ class OldPlaceTest : public LostAnswersTest {
   }
   void LoseTheNextAnswer() {
     const auto told = [this] {
-      if (taken_.exchange(true)) return;
+      if (telling_.exchange(true)) return;
       world_.Put("d/f", "of another program");
       if (holds_) Hold(true);
+      taken_ = true;
     };
     world_.on_moved = world_.on_copied = told;
     world_.LoseAnswers(1);
@@ -499,7 +500,7 @@ class OldPlaceTest : public LostAnswersTest {
     }
     End({{"d/f", "of another program"}});
   }
-  std::atomic<bool> taken_{false};
+  std::atomic<bool> telling_{false}, taken_{false};
   bool holds_ = false;
 };
 

@@ -164,12 +164,14 @@ TEST_F(MovesInDoubtTest, AFormerNameIsNotTakenForAnother) {
   world_.Put("z", "z");
   quiet_ = Duration(3600000);
   Look();
-  std::atomic<bool> go_on{false}, asked{false};
+  ASSERT_EQ(Names("").size(), 2u);  // that listing is over
+  std::atomic<bool> go_on{false}, asked{false}, listing{false};
   {
     const Lock lock(world_.mutex);
     int pages = 0;
     world_.on_listing = [&, pages](const std::string& folder) mutable {
       if (!folder.empty() || ++pages != 2) return;
+      listing = true;
       EXPECT_TRUE(Eventually([&] { return go_on.load(); }));
     };
     world_.on_looked = [&] {
@@ -177,9 +179,8 @@ TEST_F(MovesInDoubtTest, AFormerNameIsNotTakenForAnother) {
     };
   }
   ASSERT_TRUE(hands().Move("d", "e").ok());
-  world_.TakeAsked();
   std::thread look([&] { EXPECT_TRUE(drive_->Refresh().ok()); });
-  EXPECT_TRUE(Eventually([&] { return Asked("list").size() > 0; }));
+  EXPECT_TRUE(Eventually([&] { return listing.load(); }));
   EXPECT_FALSE(hands().Find("d").ok());
   EXPECT_TRUE(asked);
   go_on = true;

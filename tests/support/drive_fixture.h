@@ -1,6 +1,7 @@
 // A drive over a store in memory and a disk that can fail, and the hands to use it with.
 #pragma once
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -136,7 +137,19 @@ class DriveTest : public testing::Test {
   }
   void FlushAll() {
     const Status flushed = drive_->Flush(Duration(60000));
-    ASSERT_TRUE(flushed.ok()) << flushed.error().what;
+    ASSERT_TRUE(flushed.ok()) << flushed.error().what << Waiting();
+  }
+  std::string Waiting() {
+    const auto queue = drive_->Queue(10);
+    std::string out;
+    if (!queue.ok()) return out;
+    for (const auto& [path, node] : *queue)
+      out += fmt::format("\n  {} #{}{} there {} {}/{} tried {}/{} dirty {} attempts {} {}", path,
+                         node.id, node.gone() ? " gone" : "", static_cast<int>(node.there),
+                         node.there_parent, node.there_name, node.tried_parent, node.tried_name,
+                         node.dirty, node.attempts, node.error);
+    for (const std::string& what : world_.TakeAsked()) out += "\n  " + what;
+    return out;
   }
   std::vector<std::string> Asked(const std::string& kind) {
     std::vector<std::string> out;
