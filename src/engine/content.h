@@ -11,6 +11,7 @@
 //      file has no name any more: those who have it open read on.
 #pragma once
 
+#include <algorithm>
 #include <list>
 #include <memory>
 #include <optional>
@@ -46,6 +47,7 @@ struct Content {
     while (filling > 0)
       changed.WaitUntil(mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
   }
+  void ChangesFrom(std::uint64_t begin) REQUIRES(mu) { same_until = std::min(same_until, begin); }
   int BeginUse() REQUIRES(mu) {
     ++readers;
     return fd.get();
@@ -81,6 +83,8 @@ struct Content {
   bool written GUARDED_BY(mu) = false;   // written since the last close or fsync
   bool detached GUARDED_BY(mu) = false;
   int about_to_change GUARDED_BY(mu) = 0;  // WritingMarks
+  // All before that is as it was when the upload was planned that may be under way.
+  std::uint64_t same_until GUARDED_BY(mu) = 0;
 };
 
 Error NotWhatItSaid();  // of a content that is `wrong`

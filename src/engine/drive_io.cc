@@ -145,6 +145,7 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     std::uint64_t fresh = 0;
     for (const Range& gap : content->present.Missing({offset, end})) fresh += gap.size();
     if (fresh > 0) PG_TRY(budget_->ReserveForWriting(fresh));
+    content->ChangesFrom(std::min(offset, content->size));
     if (offset > content->size) wrote = SetLength(content);
     if (wrote.ok()) wrote = options_.disk->WriteAt(content->fd.get(), data, offset);
     if (wrote.ok()) {
@@ -207,6 +208,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
     former = content->present;
     former_size = content->size;
     former_source = content->source.size;
+    content->ChangesFrom(std::min(size, former_size));
     if (size > former_size) {
       PG_TRY(SetLength(content.get()));
       PG_TRY(options_.disk->Truncate(content->fd.get(), size));
@@ -264,6 +266,7 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
     const Lock lock(content->mu);
     content->WaitForFilling();
     size_before = content->size;
+    content->ChangesFrom(std::min(offset, size_before));
     if (punch || zero) done = WriteZeros(content, offset, std::min(end, content->size));
     if (done.ok() && !keep_size && end > content->size) done = AddZeros(content, end);
     size_now = content->size;

@@ -75,6 +75,13 @@ class ContentSource : public WriteSource {
     auto n = disk_.ReadAt(fd, data, want, base_ + offset);
     if (n.ok() && *n < want)
       return Error(Code::kCancelled, "the file became shorter while it went up");
+    // what is written now must not go up as a part of what it was: if nothing came after that, the
+    // store would be left with neither
+    if (content_) {
+      const Lock lock(content_->mu);
+      if (content_->same_until < base_ + size_)
+        return Error(Code::kCancelled, "it was changed while it went up");
+    }
     return n;
   }
 

@@ -186,6 +186,8 @@ Status Drive::PlanPlace(Job* job, Live* live) {
   job->size = node.kind == NodeKind::kSymlink ? 0 : node.size;
   if (node.kind == NodeKind::kFile && (node.dirty & kData)) {
     PG_ASSIGN(job->content, ContentOf(live));
+    const Lock lock(job->content->mu);
+    job->content->same_until = job->content->about_to_change > 0 ? 0 : ~0ull;
   }
   return {};
 }

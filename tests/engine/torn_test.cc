@@ -332,6 +332,27 @@ TEST_F(TornTest, ATornFileDoesNotTakeThePlaceOfAWholeOne) {
   }
 }
 
+// Else the store would be left with neither of them, if nothing came after that.
+TEST_F(TornTest, WhatIsWrittenAnewWhileItGoesUpDoesNotGoUpInPart) {
+  world_.keeps_former = true;
+  const std::string before(3000, 'a'), after(5000, 'b');
+  world_.Put("f", before);
+  Open();
+  ASSERT_TRUE(hands().Patch("f", "a", 10).ok());
+  std::atomic<bool> once{false};
+  world_.on_read = [&](const std::string&) {  // what is missing of it, before it goes up
+    if (once.exchange(true)) return;
+    EXPECT_TRUE(hands().Patch("f", after, 0).ok());
+  };
+  FlushAll();
+  EXPECT_TRUE(once);
+  EXPECT_TRUE(world_.All()["f"] == after);
+  const Lock lock(world_.mutex);
+  for (const auto& [path, content] : world_.former)
+    EXPECT_TRUE(content == before || content == after)
+        << content.size() << " bytes, " << content.substr(0, 10);
+}
+
 TEST_F(TornTest, WhatWasSyncedTakesThePlaceForGood) {
   PutAll("of before");
   Open();
