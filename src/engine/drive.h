@@ -346,6 +346,7 @@ class Drive {
   static void AskForTime(Node* node);
   Status ForgetLost(Node node) REQUIRES(tree_mutex_);
   Status SetBeside(const Node& node) REQUIRES(tree_mutex_);
+  Status LeaveThere(const Node& torn) REQUIRES(tree_mutex_);
   Status BringBackReplaced(const Node& torn) REQUIRES(tree_mutex_);
 
   // -- tree (drive.cc), all under tree_mutex_

@@ -347,12 +347,23 @@ Status Drive::SetBeside(const Node& node) {
   return {};
 }
 
+// What the store may have got of one that held the name between is whole: it is not taken back.
+Status Drive::LeaveThere(const Node& torn) {
+  PG_ASSIGN(const NodeId id, index_->FindTried(torn.parent, KeyPart(torn)));
+  PG_ASSIGN(auto between, index_->Get(id));
+  if (!between || id == torn.id || !between->gone()) return {};
+  if (between->there == There::kAbsent) return ForgetLost(std::move(*between));
+  ForgetTried(&*between);
+  return index_->Update(*between);
+}
+
 // The file that a torn new one was to replace: it was to go when that is there.
 Status Drive::BringBackReplaced(const Node& torn) {
   PG_ASSIGN(auto replaced, index_->FindThere(torn.parent, KeyPart(torn), false));
   // (what a move left behind has no name)
   if (!replaced || !replaced->gone() || replaced->name.empty()) return {};
   if (replaced->dirty & kForGood) return {};
+  PG_TRY(LeaveThere(torn));
   PG_ASSIGN(auto left, index_->Get(torn.id));
   if (left && !left->gone() && left->size == 0) {
     PG_TRY(blocks_->Drop(torn.id, Place::kPending));
