@@ -110,7 +110,7 @@ struct Node {
   std::string tried_name;
 
   std::int64_t intent = 0;  // order among the waiting changes; 0: nothing waits
-  Nanos intent_since = 0;   // no byte of a waiting content is older
+  Nanos intent_since = 0;   // since when; what was written of it here is no older
   std::int64_t attempts = 0;
   std::string error;          // why the last attempt failed, or ""
   std::uint64_t on_disk = 0;  // bytes of content on this disk
