@@ -71,10 +71,15 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       if (source.ok() && source->kind == Kind::kFolder)
         source = Error(Code::kNotFound, "a folder has its place");
       bool ours = false;
-      if (source.ok() && from == job->path) {
+      if (source.ok() && !copy_of) {
         PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->cancel));
       }
-      if (source.ok() && source->version == version) {  // the target is the trouble
+      if (source.ok() && source->version == version) {
+        if (from == job->path && !copy_of)  // it was away for a moment; nothing here is newer
+          return Error(
+              Code::kStoreFault,
+              fmt::format("the store says of {} now one version and now another", Printable(from)));
+        // the target is the trouble
         // a copy may have been made, and nobody learnt of it: it is known by what it is a copy of
         if (copy_of)
           PG_TRY(EnsurePresent(job->content, {0, job->size}, {0, 0},

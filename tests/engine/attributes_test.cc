@@ -194,6 +194,65 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
   }
 }
 
+// The same of one that was moved, and that somebody has open for writing since. (It was looked at
+// again and again until they closed it.)
+TEST_F(AttributesTest, WhatWasSetWithALostAnswerMovesWhileItIsHeldOpen) {
+  Close();
+  {
+    const Lock lock(world_.mutex);
+    world_.serial_versions = world_.moves_files = true;
+  }
+  Open();
+  ASSERT_TRUE(Read("f").ok());
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["copy"] = {true};
+    world_.fails["look"] = std::deque<bool>(10000, true);  // nothing is learnt of it till then
+  }
+  AttrChange change;
+  change.mode = 0700;
+  Set(change);
+  ASSERT_TRUE(Eventually([&] {
+    const Lock lock(world_.mutex);
+    return world_.objects["f"].attributes.mode == 0700;
+  }));
+  const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
+  ASSERT_TRUE(opened.ok());
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  {
+    const Lock lock(world_.mutex);
+    world_.fails.clear();
+  }
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "#!/bin/sh"}}));
+  drive_->Release(opened->file);
+}
+
+// Another machine takes it away for a moment, and brings it back: the same version, which is no
+// other's. (It was kept beside itself, without any bytes to send.)
+TEST_F(AttributesTest, WhatWasAwayForAMomentIsNoConflict) {
+  std::optional<FakeWorld::Object> away;
+  std::atomic<int> times{0};
+  world_.on_send = [&](const std::string&) {
+    if (times++ > 0) return;
+    const Lock lock(world_.mutex);
+    away = world_.objects["f"];
+    world_.Drop("f");
+  };
+  world_.on_look = [&](const std::string&) {
+    const Lock lock(world_.mutex);
+    if (away) world_.Set("f", *std::exchange(away, std::nullopt));
+  };
+  AttrChange change;
+  change.mode = 0700;
+  Set(change);
+  Expect(0700, kThen);
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "#!/bin/sh"}}));
+  world_.on_send = nullptr;
+  world_.on_look = nullptr;
+}
+
 TEST_F(AttributesTest, AModeIsThatOfTheVersionThatCameMeanwhile) {
   for (const bool known : {false, true}) {
     SCOPED_TRACE(known);
