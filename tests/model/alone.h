@@ -57,6 +57,9 @@ class Alone {
       case Step::kFlush:
         if (stage_.drive(0)->Flush(Duration(2000)).ok()) NoteLocal();
         return "";
+      case Step::kNudge:
+        Ignore(stage_.drive(0)->Flush(Duration(step.n % 2 == 0 ? 0 : 20)));
+        return "";
       case Step::kSyncFolder:
         if (stage_.drive(0)->FsyncFolder().ok()) StayHere();
         return "";
@@ -139,6 +142,7 @@ class Alone {
     const auto got = stage_.Patiently([&] { return stage_.drive(0)->Restore(*id, chosen.id); });
     if (!got.ok() && got.error().code == Code::kRefused) return "";  // it has changes that wait
     model_.files[step.path] = stage_.FormerContent(chosen.id);
+    copied_.insert(model_.files[step.path]);
     Note(before);
     return Came(step, before, Status(), got.ok() ? Status() : Status(got.error()));
   }
@@ -221,7 +225,12 @@ class Alone {
     for (const auto& [path, content] : model_.files) {
       if (path.back() != '/') whole_.insert(content);
       const auto was = before.files.find(path);
-      if (was == before.files.end() || was->second != content) touched_.insert(path);
+      if (was != before.files.end() && was->second == content) continue;
+      touched_.insert(path);
+      // another file than the one that the store may still have there
+      if (was == before.files.end() && left_.count(path) > 0)
+        for (const std::string& former : had_[path]) replaced_.insert({path, former});
+      had_[path].insert(content);
     }
     for (const auto& [path, content] : before.files)
       if (model_.files.count(path) == 0) left_.insert(path);
@@ -243,6 +252,10 @@ class Alone {
         continue;
       }
       if (content == it->second || replaced_.count({path, content}) > 0) continue;
+      if (left_.count(path) == 0 && pieced_.count(path) == 0 && copied_.count(it->second) == 0 &&
+          SerialOf(it->second) < SerialOf(content))
+        return fmt::format("{} was {} at the store and is an earlier one again: {}", path,
+                           content.substr(0, 12), it->second.substr(0, 12));
       const bool synced = std::any_of(kept_.begin(), kept_.end(), [&p = path](const Kept& kept) {
         return kept.sure && kept.places.count(p) > 0;
       });
@@ -258,6 +271,11 @@ class Alone {
                            it->second.size(), Printable(it->second.substr(0, 40)));
     }
     return "";
+  }
+
+  // Which step has written that; 0: none, it was there before.
+  static int SerialOf(const std::string& content) {
+    return content.compare(0, 3, "<0.") == 0 ? std::atoi(content.c_str() + 3) : 0;
   }
 
   // Their names are synced too, and what has none any more may be replaced by whatever comes there.
@@ -349,6 +367,7 @@ class Alone {
     kept_.clear();
     touched_.clear();
     left_.clear();
+    had_.clear();
     replaced_.clear();
     for (const auto& [path, content] : stage_.AtTheStore())  // whose deletion is held back
       if (tree->count(path) == 0) left_.insert(path), hidden_.insert(path);
@@ -496,6 +515,7 @@ class Alone {
   std::set<std::string> whole_, touched_, left_, pieced_, hidden_;
   std::set<std::string> been_there_, copied_;  // contents that were at the store; of two files
   std::set<std::pair<std::string, std::string>> replaced_;  // at the store, by what was synced
+  std::map<std::string, std::set<std::string>> had_;        // all contents of a path
   bool power_cut_ = false, placed_ = false;
   std::uint64_t cuts_ = 0;
   std::mt19937_64 dice_{options_.seed};

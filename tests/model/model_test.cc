@@ -21,16 +21,18 @@ std::uint64_t FromEnvironment(const char* name, std::uint64_t otherwise) {
   return text ? std::strtoull(text, nullptr, 10) : otherwise;
 }
 
+using Planner = std::function<std::vector<Step>(std::uint64_t seed)>;
+
 template <typename Kind>
-void PlayMany(const char* name, int runs, int length, const Weights& weights, const Options& base,
-              int drives = 1, std::uint64_t from = 1) {
+void PlayMany(const char* name, int runs, const Planner& planner, const Options& base,
+              std::uint64_t from = 1) {
   const std::uint64_t first = FromEnvironment("PARGETER_MODEL_SEED", from);
   const std::uint64_t many =
       FromEnvironment("PARGETER_MODEL_RUNS", static_cast<std::uint64_t>(runs));
   for (std::uint64_t seed = first; seed < first + many; ++seed) {
     Options options = base;
     options.seed = seed;
-    const auto plan = MakePlan(seed, length, weights, drives);
+    const auto plan = planner(seed);
     const auto play = [&](const std::vector<Step>& steps) { return Kind(options).Play(steps); };
     const std::string why = play(plan);
     if (why.empty()) continue;
@@ -40,6 +42,13 @@ void PlayMany(const char* name, int runs, int length, const Weights& weights, co
     FAIL() << name << " seed " << seed << ": " << why << "\nsmaller plan: " << play(smaller) << "\n"
            << Describe(smaller);
   }
+}
+
+template <typename Kind>
+void PlayMany(const char* name, int runs, int length, const Weights& weights, const Options& base,
+              int drives = 1, std::uint64_t from = 1) {
+  const auto planner = [&](std::uint64_t seed) { return MakePlan(seed, length, weights, drives); };
+  PlayMany<Kind>(name, runs, planner, base, from);
 }
 
 const Weights kDaily = {
@@ -212,6 +221,21 @@ TEST(Model, TwoMachinesOnBadDays) {
       "bad days", 3, 40,
       With(kShared, {{Step::kMove, 10}, {Step::kKill, 3}, {Step::kOffline, 1}, {Step::kOnline, 3}}),
       o, 2);
+}
+void PlaySaves(const char* name, int runs, Step::Kind death, const Options& base) {
+  const auto planner = [&](std::uint64_t seed) { return MakeSaves(seed, 20, death); };
+  PlayMany<Alone>(name, runs, planner, base);
+}
+TEST(Model, FilesSavedAnewAndPowerCuts) {
+  Options o;
+  o.watch_power = true;
+  PlaySaves("saves", 12, Step::kPowerCut, o);
+}
+TEST(Model, FilesSavedAnewOnBadDays) {
+  Options o;
+  o.store_faults = 0.03;
+  o.lost_answers = 0.05;
+  PlaySaves("saves on bad days", 6, Step::kKill, o);
 }
 // What was done, and nobody heard of, is met again later, as the work of whoever it may be.
 TEST(Model, AnswersGetLost) {

@@ -15,7 +15,7 @@ constexpr const char* kNames[Step::kKinds] = {
     "refresh", "evict",        "restart",       "kill",         "power-cut", "offline",
     "online",  "outside-put",  "outside-erase", "outside-move", "release",   "drop",
     "copy",    "punch",        "mode",          "place",        "hold",      "restore",
-    "settle"};
+    "settle",  "nudge"};
 
 }  // namespace
 
@@ -87,6 +87,49 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
         break;
     }
     plan.push_back(std::move(step));
+  }
+  return plan;
+}
+
+std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death) {
+  std::mt19937_64 dice(seed);
+  std::vector<Step> plan;
+  const auto add = [&](Step::Kind kind, const std::string& path, const std::string& to = "") {
+    const std::uint64_t scale = dice() % 10;
+    const std::uint64_t n = scale < 6 ? dice() % 100 : scale < 9 ? dice() % 20000 : dice() % 300000;
+    plan.push_back({kind, path, to, n, 0, static_cast<int>(plan.size()) + 1});
+  };
+  const auto maybe = [&](std::uint64_t one_in, Step::Kind kind) {
+    if (dice() % one_in != 0) return;
+    add(kind, "");
+    if (kind == death) plan.back().n = 1 + dice() % 60;
+  };
+  for (int i = 0; i < saves; ++i) {
+    static const std::vector<std::string> files = {"f0", "d0/f1", "d0/e/f2"};
+    const std::string file = files[dice() % 10 < 7 ? 0 : dice() % 3], other = file + ".new";
+    const auto write = dice() % 3 == 0 ? Step::kSyncedWrite : Step::kWrite;
+    const auto way = dice() % 10;
+    if (way < 6) {  // beside it, and into its place
+      add(write, other);
+      maybe(6, Step::kNudge);
+      maybe(12, death);
+      add(Step::kMove, other, file);
+    } else if (way < 8) {
+      add(write, file);
+    } else if (way < 9) {
+      add(Step::kPatch, file);
+    } else {  // the former one stays beside it for a while
+      add(Step::kMove, file, file + "~");
+      add(write, file);
+      maybe(2, Step::kNudge);
+      add(Step::kRemove, file + "~");
+    }
+    maybe(2, Step::kNudge);
+    maybe(6, Step::kSyncFolder);
+    maybe(10, Step::kFlush);
+    maybe(20, Step::kRestart);
+    maybe(20, Step::kEvict);
+    maybe(8, death);
   }
   return plan;
 }

@@ -49,6 +49,7 @@ struct Step {
     kHold,     // open for writing, until the next: what is patched there is so through it
     kRestore,  // one of the contents that the store has kept
     kSettle,   // one of the conflicts
+    kNudge,    // what waits begins to go up at once, and nobody waits for it, or not for long
     kKinds
   };
   Kind kind = kRead;
@@ -69,6 +70,9 @@ inline std::uint32_t ModeOf(const Step& step) {
 
 using Weights = std::map<Step::Kind, int>;
 std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weights, int drives = 1);
+// A few files that are saved anew all the time, in the ways in which programs do that; no name that
+// is not one of a program's own ever goes. `death` comes now and then.
+std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death);
 
 // Paths to contents; folders end in "/". What a file system should do.
 class PlainTree {

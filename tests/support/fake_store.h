@@ -189,7 +189,8 @@ struct FakeWorld {
 
 class FakeStore : public Provider {
  public:
-  explicit FakeStore(FakeWorld* world) : w_(*world) {}
+  // `who`: before each request in what was asked.
+  explicit FakeStore(FakeWorld* world, std::string who = "") : w_(*world), who_(std::move(who)) {}
 
   bool TellsContent(const std::string& version) const override { return version.size() == 32; }
   std::unique_ptr<ContentCheck> CheckOf(const std::string& version) override {
@@ -623,7 +624,7 @@ class FakeStore : public Provider {
   }
   Status Ask(const std::string& what) REQUIRES(w_.mutex) {
     if (w_.cut_off && w_.cut_off()) return Error(Code::kCancelled, "nobody asks");
-    w_.asked.push_back(what);
+    w_.asked.push_back(who_ + what);
     const std::uint64_t n = ++w_.count;
     if (w_.offline) return Error(w_.offline_as, "the store does not answer");
     kind_ = what.substr(0, what.find(' '));
@@ -713,6 +714,7 @@ class FakeStore : public Provider {
                                      : Status(Error(Code::kChanged, path + " was changed"));
   }
   FakeWorld& w_;
+  const std::string who_;
   std::string kind_ GUARDED_BY(w_.mutex);  // of the request that is answered
 };
 
