@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <atomic>
 #include <cstdlib>
 #include <filesystem>
@@ -175,24 +176,30 @@ class Stage {
     PG_TRY(hand.Put(held->file, ContentOf(s), s.n % 5000));
     return drive_[s.who]->Flush(held->file);
   }
-  // Everything is up and both sides agree.
+  // Everything is up and both sides agree, but for what a person has to decide. (A machine that
+  // has much else to do is no hang.)
   std::string Settle(int who) {
-    // (a machine that has much else to do is no hang)
-    const Status flushed = drive_[who]->Flush(Duration(30000));
-    if (!flushed.ok()) {
-      std::string why = "does not settle: " + flushed.error().what;
+    const auto for_a_person = [](const auto& one) {
+      const Node& node = one.second;
+      return node.gone() ? !node.name.empty()
+                         : node.error.find("is held back") != std::string::npos;
+    };
+    std::string why;
+    for (int seconds = 0; seconds < 30; ++seconds) {
+      const Status flushed = drive_[who]->Flush(Duration(1000));
+      if (flushed.ok()) return "";
+      why = "does not settle: " + flushed.error().what;
       const auto queue = drive_[who]->Queue(50);
-      if (queue.ok()) {
-        for (const auto& [path, node] : *queue)
-          why += fmt::format(
-              "; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}",
-              path, node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
-              static_cast<int>(node.there), node.there_parent, node.there_name, node.tried_parent,
-              node.tried_name, node.dirty, node.upload, node.attempts, node.error);
-      }
-      return why;
+      if (!queue.ok()) continue;
+      if (options_.hold && std::all_of(queue->begin(), queue->end(), for_a_person)) return "";
+      for (const auto& [path, node] : *queue)
+        why += fmt::format(
+            "; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}", path,
+            node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
+            static_cast<int>(node.there), node.there_parent, node.there_name, node.tried_parent,
+            node.tried_name, node.dirty, node.upload, node.attempts, node.error);
     }
-    return "";
+    return why;
   }
   // For who looks into a failure: the states and caches as they are, if PARGETER_KEEP names a
   // folder.

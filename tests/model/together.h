@@ -127,8 +127,8 @@ class Together {
   bool Replacing(int who, const std::function<std::set<std::string>()>& shown,
                  const std::function<Status()>& change) {
     const std::int64_t events = HappenedThere(who);
-    const std::set<std::string> seen = shown();
     const auto store = stage_.AtTheStore();
+    const std::set<std::string> seen = shown();
     const bool done = change().ok();
     if (!done) unsure_.insert(seen.begin(), seen.end());  // some of it may have happened
     for (const std::string& word : seen)
@@ -221,7 +221,9 @@ class Together {
       const Lock lock(stage_.world_.mutex);
       return std::exchange(stage_.world_.offline, false);
     }();
-    const auto text = stage_.Patiently([&] { return stage_.hands(who).Read(path); });
+    auto text = stage_.Patiently([&] { return stage_.hands(who).Read(path); });
+    for (int i = 0; i < 5 && !text.ok() && text.error().code == Code::kStale; ++i)  // replaced then
+      text = stage_.Patiently([&] { return stage_.hands(who).Read(path); });
     std::set<std::string> words;
     if (text.ok()) {
       words = Words(*text);
