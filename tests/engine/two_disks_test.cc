@@ -1,5 +1,6 @@
 // The cache is on another disk than what waits for upload: bytes that go from the one to the other
 // are copied, while people read and write them.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
@@ -137,6 +138,29 @@ TEST_F(TwoDisksTest, ADeletionMakesRoomOnTheDiskOfTheWaiting) {
   ASSERT_TRUE(drive_->Unlink(kRootId, "a").ok());
   EXPECT_TRUE(Write("b", scan_).ok());
   disk_.on_free = nullptr;
+}
+
+// Whatever fails of the copy for that other disk: the next attempt makes it anew. (One whose last
+// step had failed was ended once more, and never could be.)
+TEST_F(TwoDisksTest, AWriteThatFailedAtAnyStepOfTheCopySucceedsTheNextTime) {
+  Open();
+  int failed = 0;
+  for (std::uint64_t at = 1; at <= 30; ++at) {
+    SCOPED_TRACE(at);
+    const std::string text = fmt::format("written {:02}", at);
+    disk_.FailAt(disk_.operations() + at);
+    const Status first = Hands(drive_.get()).Patch("scan", text, 5000);
+    disk_.FailAt(0);
+    if (!first.ok()) {
+      ++failed;
+      const Status again = Hands(drive_.get()).Patch("scan", text, 5000);
+      ASSERT_TRUE(again.ok()) << first.error().what << ", then " << again.error().what;
+    }
+    FlushAll();
+    ASSERT_EQ(world_.All()["scan"].substr(5000, text.size()), text);
+    ASSERT_EQ(FilesBelow(folder_ / "state/pending"), 0u);
+  }
+  EXPECT_GT(failed, 4);
 }
 
 TEST_F(TwoDisksTest, WhatWasCutShortAtTheEndOfACopyIsTidiedAway) {
