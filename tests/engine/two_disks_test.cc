@@ -140,8 +140,7 @@ TEST_F(TwoDisksTest, ADeletionMakesRoomOnTheDiskOfTheWaiting) {
   disk_.on_free = nullptr;
 }
 
-// Whatever fails of the copy for that other disk: the next attempt makes it anew. (One whose last
-// step had failed was ended once more, and never could be.)
+// Whatever fails of a copy for the other disk: the next attempt makes it anew.
 TEST_F(TwoDisksTest, AWriteThatFailedAtAnyStepOfTheCopySucceedsTheNextTime) {
   Open();
   int failed = 0;
@@ -161,6 +160,29 @@ TEST_F(TwoDisksTest, AWriteThatFailedAtAnyStepOfTheCopySucceedsTheNextTime) {
     ASSERT_EQ(FilesBelow(folder_ / "state/pending"), 0u);
   }
   EXPECT_GT(failed, 4);
+}
+
+// A file of no bytes, of which nobody learnt that it went up. (A copy whose last step had failed
+// was ended once more, and never could be.)
+TEST_F(TwoDisksTest, AnEmptyFileGoesUpWhateverFailedOfTheCopy) {
+  retry_pause_ = Duration(1);
+  Open();
+  for (std::uint64_t at = 1; at <= 80; ++at) {
+    SCOPED_TRACE(at);
+    const std::string name = fmt::format("label {:02}", at);
+    world_.SetOffline(true);
+    ASSERT_TRUE(Write(name, "").ok());
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["write"] = {true};
+    }
+    disk_.FailAt(disk_.operations() + at);
+    world_.SetOffline(false);
+    FlushAll();
+    disk_.FailAt(0);
+    ASSERT_EQ(world_.All().count(name), 1u);
+    ASSERT_FALSE(HasFailure());
+  }
 }
 
 TEST_F(TwoDisksTest, WhatWasCutShortAtTheEndOfACopyIsTidiedAway) {
