@@ -278,8 +278,15 @@ Status Drive::NameKept(NodeId folder, const std::string& path, const std::string
   if (node.kind != NodeKind::kFolder && node.version != version)
     return {};  // another's, put where the folder was
   const std::string old = node.name;
+  const std::string name = KeyToName(kept.substr(kept.rfind('/') + 1));
+  PG_ASSIGN(Live * taken, Find(node.parent, name));
+  if (taken != nullptr && taken != live) {  // one of the same second, that the store has not yet
+    PG_ASSIGN(taken->node.name, NameBeside(node.parent, old));
+    PG_TRY(Save(taken));
+    Tell([parent = node.parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+  }
   node.beside = old;
-  node.name = KeyToName(kept.substr(kept.rfind('/') + 1));
+  node.name = name;
   node.conflict = true;
   Tell([parent = node.parent, old](ChangeListener* l) { l->NameChanged(parent, old); });
   return Save(live);

@@ -1,7 +1,9 @@
 // While the store moves something, it is at the one place or the other, and nobody here knows at
 // which.
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <future>
 
 #include "support/drive_fixture.h"
@@ -170,6 +172,41 @@ TEST_F(MovingFileTest, AReadMeanwhileWaitsForTheEndOfTheMove) {
   const auto read = text.get();
   ASSERT_TRUE(read.ok()) << read.error().what;
   EXPECT_EQ(*read, "what was there before");
+}
+
+// Others have put a file where one of ours comes to, which goes beside that; and another that waits
+// here has been given the same name, in the same second. (The step failed for ever.)
+TEST_F(MovingTest, WhatIsKeptBesideAnothersIsNotCalledAsOneThatWaits) {
+  world_.moves_folders = false;
+  quiet_ = Duration(60000);
+  Open();
+  ASSERT_EQ(Names("d/loans"), years_);
+  std::map<std::string, std::string> wanted{{"d/lent/1907", "another's"}};
+  const Nanos now = SystemClock().Wall();
+  for (int second = 0; second < 20; ++second) {
+    std::string stamp = Rfc3339(now + second * 1'000'000'000ll).substr(0, 19);
+    std::replace(stamp.begin(), stamp.end(), 'T', ' ');
+    std::replace(stamp.begin(), stamp.end(), ':', '.');
+    ASSERT_TRUE(
+        Write(fmt::format("d/loans/1907 (kept from isle {})", stamp), "waits " + stamp).ok());
+  }
+  ASSERT_TRUE(Hands(drive_.get()).Move("d/loans", "d/lent").ok());
+  world_.Put("d/lent/1907", "another's");
+  FlushAll();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  int ours = 0, waited = 0;
+  for (const auto& [path, text] : world_.All()) {
+    if (path.rfind("d/lent/1907 (kept from isle ", 0) == 0 && text == "d/loans/1907") ++ours;
+    if (path.rfind("d/lent/1907 (kept from isle ", 0) == 0 && text.rfind("waits ", 0) == 0)
+      ++waited;
+    if (path.back() != '/') {
+      EXPECT_EQ(*Read(path), text) << path;
+    }
+  }
+  EXPECT_EQ(world_.All()["d/lent/1907"], "another's");
+  EXPECT_EQ(ours, 1);
+  EXPECT_EQ(waited, 20);
+  EXPECT_EQ(drive_->Conflicts()->size(), 1u);
 }
 
 }  // namespace
