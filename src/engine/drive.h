@@ -347,6 +347,8 @@ class Drive {
   Status ForgetLost(Node node) REQUIRES(tree_mutex_);
   Status SetBeside(const Node& node) REQUIRES(tree_mutex_);
   Status LeaveThere(const Node& torn) REQUIRES(tree_mutex_);
+  Result<std::optional<Node>> ReplacedBy(const Node& torn) REQUIRES(tree_mutex_);
+  Status UndoReplacing(Node* torn) REQUIRES(tree_mutex_);
   Status BringBackReplaced(const Node& torn) REQUIRES(tree_mutex_);
 
   // -- tree (drive.cc), all under tree_mutex_

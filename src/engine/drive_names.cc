@@ -296,7 +296,7 @@ Status Drive::Remove(Live* live) {
   }
   const bool tried = node.tried_parent != kNoNode && (node.dirty & kData);
   // (what a power cut has left of it is still no measure of what the store has)
-  node.dirty = (tried ? kTriedData : kClean) | (node.dirty & kUnsure);
+  node.dirty = (tried ? kTriedData : kClean) | (node.dirty & (kUnsure | kByWaiting));
   node.intent = 0;  // a change of its own, after all that waited before: it may be held back
   if (live->opens == 0) DropContent(live);
   PG_TRY(AddIntent(live));
@@ -391,6 +391,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     }
     if (target->node.effective == Placement::kHide)
       return Error(Code::kExists, "the name is taken by what a rule hides here");
+    if (live->node.dirty & kData) target->node.dirty |= kByWaiting;
     PG_TRY(Remove(target));
   }
   Node& node = live->node;

@@ -137,7 +137,7 @@ Status Drive::BringBack(Node node) {
   AskForTime(&n);
   n.size = n.there_size;
   n.intent = 0;
-  n.dirty &= ~(kForGood | kTriedData | kUnsure);
+  n.dirty &= ~(kForGood | kTriedData | kUnsure | kByWaiting);
   n.attempts = 0;
   n.error.clear();
   if (!HasParts(n.upload)) n.upload.clear();

@@ -9,6 +9,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "engine/drive.h"
+#include "engine/naming.h"
 #include "engine/sent.h"
 
 namespace pargeter {
@@ -224,6 +225,7 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   // bytes from before it began to wait may be those of an earlier version, and are not ours
   const bool given_up = !left.here || (left.doubtful && there && (nothing || left.untouched)) ||
                         (begun && left.untouched);
+  const bool lost = left.doubtful && there && (given_up || !left.whole);
   if (given_up) {
     left.present.Clear();
     node->size = node->there_size;
@@ -240,6 +242,7 @@ Status Drive::MendPending(Node* node, bool power_cut) {
   node->on_disk = left.present.Bytes();
   PG_TRY(index_->SavePresence(node->id, left.present.Serialize()));
   PG_TRY(index_->Update(*node));
+  if (lost) PG_TRY(UndoReplacing(node));
   const bool torn = left.doubtful && !left.whole && !given_up;
   return torn && WrittenAnew(*node) ? SetBeside(*node) : Status();
 }
@@ -357,12 +360,19 @@ Status Drive::LeaveThere(const Node& torn) {
   return index_->Update(*between);
 }
 
-// The file that a torn new one was to replace: it was to go when that is there.
-Status Drive::BringBackReplaced(const Node& torn) {
+// The whole file that is to go when that one is at its place.
+Result<std::optional<Node>> Drive::ReplacedBy(const Node& torn) {
   PG_ASSIGN(auto replaced, index_->FindThere(torn.parent, KeyPart(torn), false));
   // (what a move left behind has no name)
-  if (!replaced || !replaced->gone() || replaced->name.empty()) return {};
-  if (replaced->dirty & kForGood) return {};
+  if (!replaced || !replaced->gone() || replaced->name.empty() || (replaced->dirty & kForGood))
+    return std::optional<Node>();
+  return replaced;
+}
+
+// A new file is torn: the one that it was to replace has the name again.
+Status Drive::BringBackReplaced(const Node& torn) {
+  PG_ASSIGN(auto replaced, ReplacedBy(torn));
+  if (!replaced) return {};
   PG_TRY(LeaveThere(torn));
   PG_ASSIGN(auto left, index_->Get(torn.id));
   if (left && !left->gone() && left->size == 0) {
@@ -372,6 +382,30 @@ Status Drive::BringBackReplaced(const Node& torn) {
     PG_ASSIGN(Live * ours, Get(torn.id));
     PG_TRY(KeepBeside(ours));
   }
+  return BringBack(std::move(*replaced));
+}
+
+// A file took the place of a whole one, and what it had been written with before is lost: what it
+// was without that, often no more than a name that was taken first, does not replace it. Both are
+// again where the store has them, unless it was asked already to move it.
+Status Drive::UndoReplacing(Node* torn) {
+  if (torn->there != There::kElsewhere || torn->tried_parent != kNoNode) return {};
+  PG_ASSIGN(auto replaced, ReplacedBy(*torn));
+  if (!replaced || !(replaced->dirty & kByWaiting)) return {};
+  const auto folder = Get(torn->there_parent);
+  if (!folder.ok() || (*folder)->node.gone()) return {};
+  PG_TRY(LeaveThere(*torn));
+  const NodeId parent = torn->there_parent;
+  const std::string key = torn->there_name;
+  torn->name = ShortenName(KeyToName(key));
+  PG_ASSIGN(const Live* taken, Find(parent, torn->name));
+  if (taken != nullptr) {
+    PG_ASSIGN(torn->name, NameBeside(parent, torn->name));
+  }
+  torn->parent = parent;
+  SetThere(torn, parent, key);
+  PG_TRY(Inherit(torn));
+  PG_TRY(index_->Update(*torn));
   return BringBack(std::move(*replaced));
 }
 

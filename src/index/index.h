@@ -56,7 +56,7 @@ enum class Placement : std::uint8_t {
 // store may have got more of it before. kOwn...: which of the attributes were set here since the
 // store has got them (with kAttributes). kForGood: of what is gone; that was synced with its folder
 // before another took its name. kTriedData: of what is gone; what it had tried to make elsewhere
-// had new bytes.
+// had new bytes. kByWaiting: of what is gone; what took its name by a move had bytes that waited.
 enum Dirty : std::uint32_t {
   kClean = 0,
   kData = 1,
@@ -71,6 +71,7 @@ enum Dirty : std::uint32_t {
   kOwnGroup = 512,
   kForGood = 1024,
   kTriedData = 2048,
+  kByWaiting = 4096,
   kOwn = kOwnMode | kOwnOwner | kOwnGroup | kOwnTime,
   kAllData = kData | kSynced | kEmptied | kUnsure | kBegun
 };

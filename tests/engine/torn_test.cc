@@ -1,115 +1,15 @@
 // What waits for upload when the power goes, and was not synced: lost or torn, but nothing else is
-// lost with it, and nothing whole at the store is replaced by it.
-#include <fcntl.h>
-#include <fmt/format.h>
-#include <gtest/gtest.h>
+// lost with it.
+#include "engine/torn.h"
 
-#include <atomic>
-#include <filesystem>
+#include <fmt/format.h>
+
 #include <fstream>
 #include <set>
 #include <thread>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
-
 namespace pargeter::test {
 namespace {
-
-constexpr int kRounds = 12;
-
-class TornTest : public DriveTest {
- protected:
-  TornTest() {
-    quiet_ = Duration(60000);  // nothing goes up before the power goes
-    disk_.WatchPower(folder_.path());
-  }
-  Hands hands() { return Hands(drive_.get()); }
-  void PutAll(const std::string& text) {
-    for (int i = 0; i < kRounds; ++i) world_.Put(Name(i), text);
-  }
-  static std::string Name(int i) { return "f" + std::to_string(i); }
-  // The index is on the disk, the files are not.
-  void LoseTheRest(int round) {
-    ASSERT_TRUE(drive_->FsyncFolder().ok());
-    CutPower(round);
-    FlushAll();
-  }
-  enum class Loss { kAll, kEnd, kMiddle };
-  // The machine dies, and takes that much of the waiting file along. What is left of it.
-  std::string Tear(const std::string& name, Loss loss) {
-    const std::string bytes = folder_ / "state/pending/" + std::to_string(drive_->NodeAt(name)->id);
-    Close();
-    disk_.Heal();
-    world_.on_write = nullptr;
-    if (loss == Loss::kAll) {
-      EXPECT_TRUE(std::filesystem::remove(bytes));
-    } else if (loss == Loss::kEnd) {
-      std::filesystem::resize_file(bytes, 1000);
-    } else {
-      const auto fd = RealDisk().Open(bytes, O_RDWR, 0);
-      EXPECT_TRUE(RealDisk().Punch(fd->get(), 8192, 4096).ok());
-    }
-    const auto left = ReadFile(bytes);
-    boot_id_ = "after " + name;
-    Open();
-    FlushAll();
-    EXPECT_TRUE(drive_->Refresh().ok());
-    return left.ok() ? *left : "";
-  }
-  // What the cache has came long ago.
-  void MakeOld() {
-    for (const auto& entry : std::filesystem::recursive_directory_iterator(folder_ / "cache"))
-      if (entry.is_regular_file())
-        std::filesystem::last_write_time(
-            entry, std::filesystem::file_time_type::clock::now() - std::chrono::hours(1));
-  }
-  // The machine dies now, and of that waiting file the end is lost.
-  void TearEnd(const std::string& name, int round) {
-    const std::string bytes = folder_ / "state/pending/" + std::to_string(drive_->NodeAt(name)->id);
-    const auto fd = disk_.Open(bytes, O_RDWR, 0);
-    ASSERT_TRUE(disk_.SyncData(fd->get()).ok());
-    ASSERT_TRUE(disk_.SyncFolder(folder_ / "state/pending").ok());
-    LosePower(round);
-    std::filesystem::resize_file(bytes, 1000);
-  }
-  // What waits is sent, and is on its way still when the drive gives up.
-  void SendLate() {
-    {
-      const Lock lock(world_.mutex);
-      world_.next_write_is_late = true;
-      world_.fails["write"] = std::deque<bool>(1000, true);
-      world_.fails["write"].front() = false;
-    }
-    ASSERT_TRUE(Eventually([&] {
-      Ignore(drive_->Flush(Duration(100)));
-      const Lock lock(world_.mutex);
-      return world_.arrive_late != nullptr;
-    }));
-  }
-  void Arrive(int round) {
-    std::function<void()> arrive;
-    {
-      const Lock lock(world_.mutex);
-      arrive = std::exchange(world_.arrive_late, nullptr);
-      world_.fails.clear();
-    }
-    arrive();
-    CutPower(round);
-    FlushAll();
-  }
-  std::vector<std::string> Kept(const std::string& name) {
-    std::vector<std::string> kept;
-    for (const auto& [path, text] : world_.All()) {
-      if (path.find(name + " (kept from isle") != 0) continue;
-      kept.push_back(text);
-      EXPECT_TRUE(*Read(path) == text);
-    }
-    return kept;
-  }
-  const std::string scan_ = std::string(300000, 'o');
-  std::atomic<bool> closed_{false};
-};
 
 TEST_F(TornTest, APatchTakesNothingAlongOfWhatItStandsOn) {
   PutAll(scan_);
@@ -316,22 +216,6 @@ TEST_F(TornTest, WhatTheStoreHasGotOfATornFileStays) {
   }
 }
 
-// As an editor saves that syncs nothing.
-TEST_F(TornTest, ATornFileDoesNotTakeThePlaceOfAWholeOne) {
-  PutAll("of before");
-  Open();
-  for (int i = 0; i < kRounds; ++i) {
-    ASSERT_TRUE(Write("new", scan_).ok());
-    ASSERT_TRUE(hands().Move("new", Name(i)).ok());
-    LoseTheRest(i);
-    const auto all = world_.All();
-    ASSERT_EQ(all.count(Name(i)), 1u) << i;
-    EXPECT_TRUE(all.at(Name(i)) == "of before" || all.at(Name(i)) == scan_)
-        << i << ": " << all.at(Name(i)).size() << " bytes";
-    EXPECT_TRUE(*Read(Name(i)) == all.at(Name(i)));
-  }
-}
-
 // Else the store would be left with neither of them, if nothing came after that.
 TEST_F(TornTest, WhatIsWrittenAnewWhileItGoesUpDoesNotGoUpInPart) {
   world_.keeps_former = true;
@@ -351,48 +235,6 @@ TEST_F(TornTest, WhatIsWrittenAnewWhileItGoesUpDoesNotGoUpInPart) {
   for (const auto& [path, content] : world_.former)
     EXPECT_TRUE(content == before || content == after)
         << content.size() << " bytes, " << content.substr(0, 10);
-}
-
-// The second is lost in the cut; of the first nobody has learnt whether the store has got it.
-TEST_F(TornTest, AFileThatWasSavedAnewTwiceIsNotGone) {
-  PutAll("of before");
-  Open();
-  for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
-  const std::string first(3000, '1'), second(3000, '2');
-  for (int i = 0; i < kRounds; ++i) {
-    Close();
-    retry_pause_ = trial_pause_ = may_be_late_ = Duration(60000);
-    Open();
-    ASSERT_TRUE(Write("new", first).ok());
-    ASSERT_TRUE(hands().Move("new", Name(i)).ok());
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["write"] = {true};
-    }
-    Ignore(drive_->Flush(Duration(0)));
-    ASSERT_TRUE(Eventually([&] { return world_.All()[Name(i)] == first; }));
-    ASSERT_TRUE(Write("new", second).ok());
-    ASSERT_TRUE(hands().Move("new", Name(i)).ok());
-    retry_pause_ = trial_pause_ = may_be_late_ = Duration(5);
-    LoseTheRest(i);
-    const auto all = world_.All();
-    ASSERT_EQ(all.count(Name(i)), 1u) << i << " is gone";
-    EXPECT_TRUE(all.at(Name(i)) == first || all.at(Name(i)) == second)
-        << i << ": " << all.at(Name(i)).substr(0, 10);
-    ASSERT_TRUE(drive_->Refresh().ok());
-    EXPECT_TRUE(*Read(Name(i)) == all.at(Name(i)));
-  }
-}
-
-TEST_F(TornTest, WhatWasSyncedTakesThePlaceForGood) {
-  PutAll("of before");
-  Open();
-  for (int i = 0; i < kRounds; ++i) {
-    ASSERT_TRUE(hands().Write("new", scan_, true).ok());
-    ASSERT_TRUE(hands().Move("new", Name(i)).ok());
-    LoseTheRest(i);
-    EXPECT_TRUE(world_.All()[Name(i)] == scan_) << i;
-  }
 }
 
 TEST_F(TornTest, WhatWasSyncedIsNotGivenUpForWhatTheStoreHas) {
@@ -454,23 +296,6 @@ TEST_F(TornTest, ASecondCutFindsWhatTheFirstOneDid) {
         << i << ": " << world_.All()[Name(i)].size() << " bytes";
     EXPECT_TRUE(Kept(Name(i)) == std::vector{scan_.substr(0, 1000)}) << i;
     EXPECT_EQ(Names(""), kept) << i;
-  }
-}
-
-// What of it was on its way when it was synced arrives, and nobody learns of that.
-TEST_F(TornTest, WhatWasSyncedTakesThePlaceOfWhatTheStoreGotBefore) {
-  for (int i = 0; i < 2 * kRounds; ++i) {
-    // (such stores do not tell who wrote what)
-    world_.serial_versions = world_.forgets_origins = i % 4 >= 2;
-    if (i % 2 == 0) world_.Put(Name(i), "of before");
-    Open();
-    ASSERT_TRUE(hands().Write(Name(i), "the first").ok());
-    SendLate();
-    ASSERT_TRUE(hands().Write(Name(i), scan_, true).ok());
-    Arrive(i);
-    EXPECT_TRUE(world_.All()[Name(i)] == scan_) << i;
-    EXPECT_EQ(drive_->Summary().conflicts, 0u) << i;
-    Close();
   }
 }
 
@@ -555,85 +380,6 @@ TEST_F(TornTest, AForgottenFileIsNotTakenForTheNextOne) {
   EXPECT_GT(forgotten, 0);
 }
 
-// A promise ends where the file is emptied; what the store has got of it, or had before, is whole.
-TEST_F(TornTest, WhatWasSyncedIsNotReplacedByWhatWasBegunAnew) {
-  const std::string synced(5000, 's');
-  int rewritten = 0;
-  for (int turn = 0; turn < 6; ++turn) {
-    const bool went_up = turn > 0;
-    PutAll("of before");
-    Open();
-    for (int i = 0; i < kRounds; ++i) {
-      ASSERT_TRUE(Read(Name(i)).ok());
-      ASSERT_TRUE(hands().Write(Name(i), synced, true).ok());
-      if (went_up) FlushAll();
-      disk_.DieAt(disk_.operations() + 1 + 4 * static_cast<std::uint64_t>(i));
-      Ignore(Write(Name(i), scan_));
-      CutPower(i + 100 * turn);
-      FlushAll();
-      const std::string there = world_.All()[Name(i)];
-      EXPECT_TRUE(there == "of before" ? !went_up : there == synced || there == scan_)
-          << went_up << " " << i << ": " << there.size() << " bytes, " << there.substr(0, 10);
-      EXPECT_TRUE(*Read(Name(i)) == there);
-      rewritten += there == synced ? 0 : 1;
-    }
-    Close();
-  }
-  EXPECT_GT(rewritten, 0);
-}
-
-// All that is here of the new content is that it was about to be written.
-TEST_F(TornTest, WhatTheStoreHasGotIsNotReplacedByWhatStoodThereBefore) {
-  for (int turn = 0; turn < 3; ++turn) {
-    PutAll("of before");
-    Open();
-    for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
-    world_.SetOffline(true);
-    ASSERT_TRUE(Write("waits", "for the store").ok());
-    Close();  // with all of that on the disk
-    world_.SetOffline(false);
-    for (int i = 0; i < kRounds; ++i) {
-      world_.on_write = [&, i](const std::string& path) {
-        if (path == Name(i)) disk_.DieAt(disk_.operations() + 1);
-      };
-      Open();
-      ASSERT_TRUE(Write(Name(i), scan_).ok());
-      Ignore(drive_->Flush(Duration(0)));  // it goes up now
-      ASSERT_TRUE(Eventually([&] { return world_.All()[Name(i)] == scan_; }));
-      LosePower(i + 100 * turn);
-      world_.on_write = nullptr;
-      Open();
-      FlushAll();
-      ASSERT_TRUE(world_.All()[Name(i)] == scan_) << turn << " " << i;
-      ASSERT_TRUE(drive_->Refresh().ok());
-      EXPECT_TRUE(*Read(Name(i)) == scan_);
-      Close();
-    }
-  }
-}
-
-// As an editor saves that removes the file first and syncs nothing; the machine dies in the midst.
-TEST_F(TornTest, AFileThatWasOnlyMadeDoesNotTakeThePlaceOfAWholeOne) {
-  PutAll("of before");
-  Open();
-  int back = 0;
-  for (int i = 0; i < kRounds; ++i) {
-    ASSERT_TRUE(hands().Remove(Name(i)).ok());
-    disk_.DieAt(disk_.operations() + 2 * static_cast<std::uint64_t>(i));
-    Ignore(Write(Name(i), scan_));
-    disk_.DieAt(disk_.operations() + 1);
-    CutPower(i);
-    FlushAll();
-    const auto all = world_.All();
-    if (all.count(Name(i)) == 0) continue;  // it was removed
-    EXPECT_TRUE(all.at(Name(i)) == "of before" || all.at(Name(i)) == scan_)
-        << i << ": " << all.at(Name(i)).size() << " bytes";
-    EXPECT_TRUE(*Read(Name(i)) == all.at(Name(i)));
-    back += all.at(Name(i)) == "of before" ? 1 : 0;
-  }
-  EXPECT_GT(back, 0);
-}
-
 // What the store got of it before the power went stands in the name, what is left here beside it.
 // Who decides for that does not lose it with this.
 TEST_F(TornTest, WhatTheStoreHasGotStaysWhenTheRestIsDropped) {
@@ -657,24 +403,6 @@ TEST_F(TornTest, WhatTheStoreHasGotStaysWhenTheRestIsDropped) {
     EXPECT_TRUE(world_.All()[Name(i)] == scan_) << i;
   }
   EXPECT_GT(dropped, 0);
-}
-
-// As a data base does with its journal: were it back, it would be rolled back.
-TEST_F(TornTest, WhatWasRemovedForGoodDoesNotComeBack) {
-  PutAll("of before");
-  Open();
-  for (int i = 0; i < kRounds; ++i) {
-    ASSERT_TRUE(hands().Remove(Name(i)).ok());
-    ASSERT_TRUE(drive_->FsyncFolder().ok());
-    disk_.DieAt(disk_.operations() + 1 + 3 * static_cast<std::uint64_t>(i));
-    Ignore(Write(Name(i), scan_));
-    CutPower(i);
-    FlushAll();
-    for (const auto& [path, text] : world_.All())
-      if (path.find(Name(i)) == 0 && (path == Name(i) || path[Name(i).size()] == ' ')) {
-        EXPECT_NE(text, "of before") << path;
-      }
-  }
 }
 
 // The store has the beginning, nobody heard of it, and it was added to and synced since that was
