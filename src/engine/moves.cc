@@ -70,10 +70,6 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
       if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
       if (source.ok() && source->kind == Kind::kFolder)
         source = Error(Code::kNotFound, "a folder has its place");
-      bool ours = false;
-      if (source.ok() && !copy_of) {
-        PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->cancel));
-      }
       if (source.ok() && source->version == version) {
         if (from == job->path && !copy_of)  // it was away for a moment; nothing here is newer
           return Error(
@@ -92,6 +88,10 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
         PG_ASSIGN(Live * live, Get(job->id));
         if (live->node.generation == node.generation) PG_TRY(GiveUpCopy(live));
         return Outcome::kAgain;
+      }
+      bool ours = false;
+      if (source.ok()) {
+        PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->cancel));
       }
       const Lock tree(tree_mutex_);
       Change change(this);
