@@ -387,14 +387,15 @@ Status Drive::BringBackReplaced(const Node& torn) {
 
 // A file took the place of a whole one, and what it had been written with before is lost: what it
 // was without that, often no more than a name that was taken first, does not replace it. Both are
-// again where the store has them, unless it was asked already to move it.
+// again where the store has them; what came of a step that was begun is met there as another's.
 Status Drive::UndoReplacing(Node* torn) {
-  if (torn->there != There::kElsewhere || torn->tried_parent != kNoNode) return {};
+  if (torn->there != There::kElsewhere) return {};
   PG_ASSIGN(auto replaced, ReplacedBy(*torn));
   if (!replaced || !(replaced->dirty & kByWaiting)) return {};
   const auto folder = Get(torn->there_parent);
   if (!folder.ok() || (*folder)->node.gone()) return {};
   PG_TRY(LeaveThere(*torn));
+  ForgetTried(torn);
   const NodeId parent = torn->there_parent;
   const std::string key = torn->there_name;
   torn->name = ShortenName(KeyToName(key));

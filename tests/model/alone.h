@@ -223,7 +223,6 @@ class Alone {
   // What any file has been, and what of the names has changed since the last power cut.
   void Note(const PlainTree& before) {
     for (const auto& [path, content] : model_.files) {
-      if (path.back() != '/') whole_.insert(content);
       const auto was = before.files.find(path);
       if (was != before.files.end() && was->second == content) continue;
       touched_.insert(path);
@@ -266,8 +265,8 @@ class Alone {
                            return one.second == text;
                          });
       if (moved) continue;  // what is there now has replaced nothing
-      if (whole_.count(it->second) == 0 && !synced && pieced_.count(path) == 0)
-        return fmt::format("{} is whole at the store no more: {} bytes, {}", path,
+      if (had_[path].count(it->second) == 0 && !synced && pieced_.count(path) == 0)
+        return fmt::format("{} is at the store what it never was: {} bytes, {}", path,
                            it->second.size(), Printable(it->second.substr(0, 40)));
     }
     return "";
@@ -512,7 +511,7 @@ class Alone {
   Stage stage_;
   PlainTree model_;
   std::vector<Kept> kept_;
-  std::set<std::string> whole_, touched_, left_, pieced_, hidden_;
+  std::set<std::string> touched_, left_, pieced_, hidden_;
   std::set<std::string> been_there_, copied_;  // contents that were at the store; of two files
   std::set<std::pair<std::string, std::string>> replaced_;  // at the store, by what was synced
   std::map<std::string, std::set<std::string>> had_;        // all contents of a path

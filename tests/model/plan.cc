@@ -109,7 +109,11 @@ std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death) {
     const std::string file = files[dice() % 10 < 7 ? 0 : dice() % 3], other = file + ".new";
     const auto write = dice() % 3 == 0 ? Step::kSyncedWrite : Step::kWrite;
     const auto way = dice() % 10;
-    if (way < 6) {  // beside it, and into its place
+    if (way < 6) {            // beside it, and into its place
+      if (dice() % 4 == 0) {  // a draft first
+        add(Step::kWrite, other);
+        maybe(2, Step::kFlush);
+      }
       add(write, other);
       maybe(6, Step::kNudge);
       maybe(12, death);

@@ -179,11 +179,10 @@ class Stage {
   // Everything is up and both sides agree, but for what a person has to decide. (A machine that
   // has much else to do is no hang.)
   std::string Settle(int who) {
-    const auto for_a_person = [](const auto& one) {
-      const Node& node = one.second;
-      return node.gone() ? !node.name.empty()
-                         : node.error.find("is held back") != std::string::npos;
+    const auto held = [](const auto& one) {
+      return one.second.error.find("is held back") != std::string::npos;
     };
+    const auto behind = [](const auto& one) { return one.second.attempts == 0; };
     std::string why;
     for (int seconds = 0; seconds < 30; ++seconds) {
       const Status flushed = drive_[who]->Flush(Duration(1000));
@@ -191,7 +190,9 @@ class Stage {
       why = "does not settle: " + flushed.error().what;
       const auto queue = drive_[who]->Queue(50);
       if (!queue.ok()) continue;
-      if (options_.hold && std::all_of(queue->begin(), queue->end(), for_a_person)) return "";
+      if (std::any_of(queue->begin(), queue->end(), held) &&
+          std::all_of(queue->begin(), queue->end(), behind))
+        return "";
       for (const auto& [path, node] : *queue)
         why += fmt::format(
             "; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}", path,
