@@ -127,15 +127,16 @@ class Together {
   bool Replacing(int who, const std::function<std::set<std::string>()>& shown,
                  const std::function<Status()>& change) {
     const std::int64_t events = HappenedThere(who);
-    const auto store = stage_.AtTheStore();
+    const auto earlier = stage_.AtTheStore();
     const std::set<std::string> seen = shown();
+    const auto store = stage_.AtTheStore();
     const bool done = change().ok();
     if (!done) unsure_.insert(seen.begin(), seen.end());  // some of it may have happened
     for (const std::string& word : seen)
       if (done) alive_.erase(word);
     // just now the store has changed what a name means: what was destroyed then, nobody can tell
     if (HappenedThere(who) != events) {
-      for (const auto& all : {store, stage_.AtTheStore()})
+      for (const auto& all : {earlier, store, stage_.AtTheStore()})
         for (const auto& [path, content] : all) unsure_.merge(Words(content));
     }
     return done;
