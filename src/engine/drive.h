@@ -405,7 +405,7 @@ class Drive {
   Result<Attr> AttrAsking(NodeId id);
   Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
   Status LearnBeforeSending(const Job& job) EXCLUDES(tree_mutex_);
-  Status Remove(Live* live) REQUIRES(tree_mutex_);
+  Status Remove(Live* live, std::uint32_t mark = kClean) REQUIRES(tree_mutex_);
   Status StayAway(const Node& heir) REQUIRES(tree_mutex_);
   Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
                         std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);

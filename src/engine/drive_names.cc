@@ -264,8 +264,8 @@ Result<std::string> Drive::ReadSymlink(NodeId id) {
   return live->node.target;
 }
 
-// Takes the node out of the tree here; what the store has of it goes later.
-Status Drive::Remove(Live* live) {
+// Takes the node out of the tree here; what the store has of it goes later. `mark`: kByWaiting.
+Status Drive::Remove(Live* live, std::uint32_t mark) {
   Node& node = live->node;
   const NodeId parent = node.parent;
   if (node.effective != Placement::kLocal && node.there != There::kAbsent) {
@@ -296,7 +296,7 @@ Status Drive::Remove(Live* live) {
   }
   const bool tried = node.tried_parent != kNoNode && (node.dirty & kData);
   // (what a power cut has left of it is still no measure of what the store has)
-  node.dirty = (tried ? kTriedData : kClean) | (node.dirty & (kUnsure | kByWaiting));
+  node.dirty = (tried ? kTriedData : kClean) | (node.dirty & kUnsure) | mark;
   node.intent = 0;  // a change of its own, after all that waited before: it may be held back
   if (live->opens == 0) DropContent(live);
   PG_TRY(AddIntent(live));
@@ -391,8 +391,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     }
     if (target->node.effective == Placement::kHide)
       return Error(Code::kExists, "the name is taken by what a rule hides here");
-    if (live->node.dirty & kData) target->node.dirty |= kByWaiting;
-    PG_TRY(Remove(target));
+    PG_TRY(Remove(target, live->node.dirty & kData ? kByWaiting : kClean));
   }
   Node& node = live->node;
   // as an editor saves: what was said of the name holds for what takes it
