@@ -295,6 +295,11 @@ class Alone {
       if (path.back() == '/' || been_there_.count(content) == 0 || pieced_.count(path) > 0 ||
           copied_.count(content) > 0)
         continue;
+      // (it may have been moved since, and that not synced: where it may be is known then)
+      if (std::any_of(kept_.begin(), kept_.end(), [&text = content](const Kept& kept) {
+            return kept.sure && kept.content == text;
+          }))
+        continue;
       const auto id = stage_.hands(0).Find(path);
       const auto state = id.ok() ? stage_.drive(0)->State(*id) : id.error();
       if (!state.ok()) continue;
