@@ -26,6 +26,20 @@ class AttributesTest : public DriveTest {
   void Set(const AttrChange& change) {
     ASSERT_TRUE(drive_->SetAttr(IdOf("f"), change, nullptr).ok());
   }
+  // The store has it, and its answer is lost.
+  void SetUnheard(std::uint32_t mode) {
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["copy"] = {true};
+    }
+    AttrChange change;
+    change.mode = mode;
+    Set(change);
+    ASSERT_TRUE(Eventually([&] {
+      const Lock lock(world_.mutex);
+      return world_.objects["f"].attributes.mode == mode;
+    }));
+  }
   // At the store, and here.
   void Expect(std::uint32_t mode, std::optional<Nanos> mtime) {
     FlushAll();
@@ -171,18 +185,9 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
     const std::string body = store + std::string(5000, 'x');
     ASSERT_TRUE(Write("f", body).ok());
     FlushAll();
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["copy"] = {true};
-    }
     world_.TakeAsked();
+    SetUnheard(0700);
     AttrChange change;
-    change.mode = 0700;
-    Set(change);
-    ASSERT_TRUE(Eventually([&] {
-      const Lock lock(world_.mutex);
-      return world_.objects["f"].attributes.mode == 0700;
-    }));
     change.mode = 0640;
     change.mtime = kThen + 5'000'000'000;
     Set(change);
@@ -206,16 +211,9 @@ TEST_F(AttributesTest, WhatWasSetWithALostAnswerMovesWhileItIsHeldOpen) {
   ASSERT_TRUE(Read("f").ok());
   {
     const Lock lock(world_.mutex);
-    world_.loses["copy"] = {true};
     world_.fails["look"] = std::deque<bool>(10000, true);  // nothing is learnt of it till then
   }
-  AttrChange change;
-  change.mode = 0700;
-  Set(change);
-  ASSERT_TRUE(Eventually([&] {
-    const Lock lock(world_.mutex);
-    return world_.objects["f"].attributes.mode == 0700;
-  }));
+  SetUnheard(0700);
   const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
   ASSERT_TRUE(opened.ok());
   ASSERT_TRUE(hands().Move("f", "g").ok());

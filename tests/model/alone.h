@@ -343,12 +343,12 @@ class Alone {
     stage_.world_.SetOffline(false);
     // the store may know of things that the index has lost: both sides meet first
     stage_.world_.Faults(0, 0);
-    if (auto why = stage_.Settle(0); !why.empty()) return "after the power cut it " + why;
+    if (auto why = stage_.Settle(0, true); !why.empty()) return "after the power cut it " + why;
     if (placed_ && stage_.world_.forgets_origins) {
       // what is only here meets what went up of it before when it goes up again: no memory says
       // whose that is, and so it is kept beside it
       if (auto s = stage_.ForgetRules(0); !s.ok()) return s.error().what;
-      if (auto why = stage_.Settle(0); !why.empty()) return "after the power cut it " + why;
+      if (auto why = stage_.Settle(0, true); !why.empty()) return "after the power cut it " + why;
     }
     Ignore(View());  // every folder is visited, then looked at again
     const Status looked = stage_.drive(0)->Refresh();

@@ -70,8 +70,8 @@ inline std::uint32_t ModeOf(const Step& step) {
 
 using Weights = std::map<Step::Kind, int>;
 std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weights, int drives = 1);
-// A few files that are saved anew all the time, in the ways in which programs do that; no name that
-// is not one of a program's own ever goes. `death` comes now and then.
+// A few files that are saved anew all the time, in the ways in which programs do that. `death`
+// comes now and then.
 std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death);
 
 // Paths to contents; folders end in "/". What a file system should do.

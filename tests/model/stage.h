@@ -176,10 +176,10 @@ class Stage {
     PG_TRY(hand.Put(held->file, ContentOf(s), s.n % 5000));
     return drive_[s.who]->Flush(held->file);
   }
-  // Everything is up and both sides agree, but for what a person has to decide. (A machine that
-  // has much else to do is no hang.)
-  std::string Settle(int who) {
-    const auto held = [](const auto& one) {
+  // Everything is up and both sides agree; `held`: but for what waits behind deletions that a
+  // person has to decide on. (A machine that has much else to do is no hang.)
+  std::string Settle(int who, bool held = false) {
+    const auto undecided = [](const auto& one) {
       return one.second.error.find("is held back") != std::string::npos;
     };
     const auto behind = [](const auto& one) { return one.second.attempts == 0; };
@@ -190,7 +190,7 @@ class Stage {
       why = "does not settle: " + flushed.error().what;
       const auto queue = drive_[who]->Queue(50);
       if (!queue.ok()) continue;
-      if (std::any_of(queue->begin(), queue->end(), held) &&
+      if (held && std::any_of(queue->begin(), queue->end(), undecided) &&
           std::all_of(queue->begin(), queue->end(), behind))
         return "";
       for (const auto& [path, node] : *queue)
