@@ -419,6 +419,15 @@ void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {
   node->there_name = key;
 }
 
+void Drive::TakeOut(Node* node) {
+  if (node->there == There::kSame) {
+    node->there_parent = node->parent;
+    node->there_name = NameToKey(node->name);
+  }
+  if (node->there != There::kAbsent) node->there = There::kElsewhere;
+  node->parent = kNoNode;
+}
+
 Status Drive::CheckWritable() const {
   if (!options_.read_only) return {};
   return Error(Code::kReadOnly, fmt::format("the drive {} is read-only", options_.name));

@@ -369,6 +369,7 @@ class Drive {
   Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
   static std::string PlaceThere(const Node& node);  // the same as in sent.h
   void SetThere(Node* node, NodeId parent, const std::string& key);
+  static void TakeOut(Node* node);  // of the tree here; the store has it where it had it
   // For `status`: what went wrong with this file or folder, until it goes well.
   void NoteFault(NodeId id, const Error& error) REQUIRES(tree_mutex_);
   void WentWell(NodeId id) REQUIRES(tree_mutex_);

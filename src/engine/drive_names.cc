@@ -273,14 +273,7 @@ Status Drive::Remove(Live* live, std::uint32_t mark) {
     PG_TRY(CheckRole(folder->node));
   }
   if (live->upload) live->upload->Cancel();
-  if (node.there == There::kSame) {
-    node.there = There::kElsewhere;
-    node.there_parent = parent;
-    node.there_name = NameToKey(node.name);
-  } else if (node.there == There::kSpelled) {
-    node.there = There::kElsewhere;
-  }
-  node.parent = kNoNode;
+  TakeOut(&node);
   node.ctime = options_.clock->Wall();
   TouchFolder(parent);
   const bool there =

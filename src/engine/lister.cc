@@ -427,7 +427,13 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     }
   }
   WentWell(node.id);  // or never will
-  if (node.gone()) {  // deleted on both sides
+  bool into = false;  // what is on its way into it makes it anew, and has to be found there
+  if (node.kind == NodeKind::kFolder) {
+    PG_ASSIGN(const NodeId tried, index_->AnyTriedIn(node.id));
+    into = tried != kNoNode;
+  }
+  if (node.gone()) {      // deleted on both sides
+    if (into) return {};  // by its own step, after that
     PG_TRY(index_->Delete(node.id));
     if (live->opens == 0) live_.erase(node.id);
     return {};
@@ -446,6 +452,11 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
   const std::string name = node.name;
   if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "vanished", *path);
   Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+  if (into) {  // its place is known until nothing is left in it; that is no deletion of anybody's
+    TakeOut(&node);
+    node.name.clear();
+    return AddIntent(live);
+  }
   DropContent(live);
   node.parent = kNoNode;
   forget_place();

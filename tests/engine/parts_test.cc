@@ -127,5 +127,59 @@ TEST_F(PartsTest, ACopyThatIsCutOffByDeathIsEndedByTheNextStart) {
   EXPECT_EQ(world_.Uploads(), 0u);
 }
 
+// The folder that a file goes up into is taken away at the store meanwhile, and is made anew by
+// what goes up; here it is no more. Its place was forgotten then: what was left there to do could
+// never be done.
+class LostFolderTest : public PartsTest {
+ protected:
+  LostFolderTest() { world_.Put("d/1907", "a list"); }
+  void WhileItGoesUp(const std::function<void()>& leave) {
+    Open();
+    ASSERT_EQ(Names("d"), std::vector<std::string>{"1907"});
+    std::atomic<bool> begun{false}, left{false};
+    world_.on_part = [&](const std::string&) {
+      if (begun.exchange(true)) {
+        Eventually([&] { return left.load(); });
+        return;
+      }
+      leave();
+      world_.Erase("d/1907");
+      EXPECT_TRUE(drive_->Refresh().ok());
+      EXPECT_FALSE(Exists("d"));
+      left = true;
+    };
+    ASSERT_TRUE(Write("d/scan", scan_).ok());
+    FlushAll();
+    world_.on_part = nullptr;
+    EXPECT_TRUE(left);
+  }
+  bool Exists(const std::string& path) { return hands().Find(path).ok(); }
+  std::set<std::string> There() {
+    std::set<std::string> paths;
+    for (const auto& one : world_.All()) paths.insert(one.first);
+    return paths;
+  }
+};
+
+TEST_F(LostFolderTest, WhatWasRemovedMeanwhileGoesAgain) {
+  WhileItGoesUp([this] { EXPECT_TRUE(hands().Remove("d/scan").ok()); });
+  EXPECT_EQ(There(), std::set<std::string>{});
+  EXPECT_FALSE(Exists("d"));
+}
+
+TEST_F(LostFolderTest, WhatWasMovedMeanwhileComesToItsPlace) {
+  WhileItGoesUp([this] { EXPECT_TRUE(hands().Move("d/scan", "scan").ok()); });
+  EXPECT_EQ(There(), std::set<std::string>{"scan"});
+  EXPECT_FALSE(Exists("d"));
+  EXPECT_TRUE(*Read("scan") == scan_);
+}
+
+TEST_F(LostFolderTest, WhatOthersPutThereAgainIsShown) {
+  WhileItGoesUp([this] { EXPECT_TRUE(hands().Remove("d/scan").ok()); });
+  world_.Put("d/1908", "another list");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names("d"), std::vector<std::string>{"1908"});
+}
+
 }  // namespace
 }  // namespace pargeter::test

@@ -222,26 +222,50 @@ TEST(Model, TwoMachinesOnBadDays) {
       With(kShared, {{Step::kMove, 10}, {Step::kKill, 3}, {Step::kOffline, 1}, {Step::kOnline, 3}}),
       o, 2);
 }
-void PlaySaves(const char* name, int runs, Step::Kind death, const Options& base) {
-  const auto planner = [&](std::uint64_t seed) { return MakeSaves(seed, 20, death); };
-  PlayMany<Alone>(name, runs, planner, base);
+template <typename Kind>
+void PlaySaves(const char* name, int runs, Step::Kind death, const Options& base, int drives = 1) {
+  const auto planner = [&](std::uint64_t seed) { return MakeSaves(seed, 20, death, drives); };
+  PlayMany<Kind>(name, runs, planner, base);
 }
 TEST(Model, FilesSavedAnewAndPowerCuts) {
   Options o;
   o.watch_power = true;
-  PlaySaves("saves", 12, Step::kPowerCut, o);
+  PlaySaves<Alone>("saves", 12, Step::kPowerCut, o);
 }
 TEST(Model, FilesSavedAnewOnBadDays) {
   Options o;
   o.store_faults = 0.03;
   o.lost_answers = 0.05;
-  PlaySaves("saves on bad days", 6, Step::kKill, o);
+  PlaySaves<Alone>("saves on bad days", 6, Step::kKill, o);
+}
+TEST(Model, FilesSavedAnewByTwoMachines) {
+  PlaySaves<Together>("saves together", 6, Step::kKill, {}, 2);
+}
+TEST(Model, FilesSavedAnewByTwoMachinesOnBadDays) {
+  Options o;
+  o.watch_power = true;
+  o.store_faults = 0.03;
+  o.lost_answers = 0.05;
+  PlaySaves<Together>("saves together on bad days", 6, Step::kPowerCut, o, 2);
 }
 // What was done, and nobody heard of, is met again later, as the work of whoever it may be.
 TEST(Model, AnswersGetLost) {
   Options o;
   o.lost_answers = 0.25;
   PlayMany<Alone>("answers", 3, 40, With(kBusy, {{Step::kMove, 12}, {Step::kCopy, 3}}), o);
+}
+TEST(Model, PlacesAndAnswersThatGetLost) {
+  Options o;
+  o.lost_answers = 0.2;
+  PlayMany<Alone>(
+      "places answers", 3, 40,
+      With(kBusy, {{Step::kPlace, 6}, {Step::kFlush, 5}, {Step::kMove, 10}, {Step::kKill, 2}}), o);
+}
+TEST(Model, TwoMachinesWithPlacesWhoseAnswersGetLost) {
+  Options o;
+  o.lost_answers = 0.15;
+  PlayMany<Together>("together places answers", 3, 40,
+                     With(kShared, {{Step::kPlace, 5}, {Step::kMove, 9}, {Step::kKill, 2}}), o, 2);
 }
 TEST(Model, TwoMachinesWhoseAnswersGetLost) {
   Options o;

@@ -91,13 +91,14 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
   return plan;
 }
 
-std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death) {
+std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death, int drives) {
   std::mt19937_64 dice(seed);
   std::vector<Step> plan;
+  int who = 0;
   const auto add = [&](Step::Kind kind, const std::string& path, const std::string& to = "") {
     const std::uint64_t scale = dice() % 10;
     const std::uint64_t n = scale < 6 ? dice() % 100 : scale < 9 ? dice() % 20000 : dice() % 300000;
-    plan.push_back({kind, path, to, n, 0, static_cast<int>(plan.size()) + 1});
+    plan.push_back({kind, path, to, n, who, static_cast<int>(plan.size()) + 1});
   };
   const auto maybe = [&](std::uint64_t one_in, Step::Kind kind) {
     if (dice() % one_in != 0) return;
@@ -108,6 +109,10 @@ std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death) {
     static const std::vector<std::string> files = {"f0", "d0/f1", "d0/e/f2"};
     const std::string file = files[dice() % 10 < 7 ? 0 : dice() % 3], other = file + ".new";
     const auto write = dice() % 3 == 0 ? Step::kSyncedWrite : Step::kWrite;
+    if (drives > 1) {
+      who = static_cast<int>(dice() % static_cast<std::uint64_t>(drives));
+      maybe(3, Step::kRefresh);
+    }
     const auto way = dice() % 10;
     if (way < 6) {            // beside it, and into its place
       if (dice() % 4 == 0) {  // a draft first

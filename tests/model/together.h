@@ -76,6 +76,12 @@ class Together {
       case Step::kFlush:
         Ignore(drive->Flush(Duration(300)));
         return "";
+      case Step::kNudge:
+        Ignore(drive->Flush(Duration(step.n % 2 == 0 ? 0 : 20)));
+        return "";
+      case Step::kSyncFolder:
+        Ignore(drive->FsyncFolder());
+        return "";
       case Step::kRefresh:
         Ignore(drive->Refresh());
         return "";
