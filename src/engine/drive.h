@@ -560,6 +560,7 @@ class Drive {
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
   Result<std::uint64_t> WaitingForStore() EXCLUDES(tree_mutex_);  // changes, but for held deletions
   void Enqueue(NodeId id, std::int64_t order, Duration delay) EXCLUDES(queue_mutex_);
+  void Schedule(NodeId id, std::int64_t order, Steady due) REQUIRES(queue_mutex_);
   void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
   void UploadLoop();
   void RunJob(NodeId id) EXCLUDES(tree_mutex_, queue_mutex_);

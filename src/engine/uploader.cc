@@ -16,16 +16,21 @@ namespace pargeter {
 // A later call replaces an earlier one: the quiet time begins anew with each change.
 void Drive::Enqueue(NodeId id, std::int64_t order, Duration delay) {
   const Lock lock(queue_mutex_);
+  if (const auto old = queued_.find(id); old != queued_.end()) {
+    due_.erase({old->second.first, old->second.second, id});
+    queued_.erase(old);
+  }
+  Schedule(id, order, hurry_ ? options_.clock->Now() : options_.clock->Now() + delay);
+  queue_changed_.NotifyOne();
+}
+
+// It has one turn at a time: who is at it has another after that.
+void Drive::Schedule(NodeId id, std::int64_t order, Steady due) {
   if (running_.count(id) > 0) {
     again_.insert(id);
     return;
   }
-  const auto old = queued_.find(id);
-  if (old != queued_.end()) due_.erase({old->second.first, old->second.second, id});
-  const Steady due = hurry_ ? options_.clock->Now() : options_.clock->Now() + delay;
-  queued_[id] = {due, order};
-  due_.emplace(due, order, id);
-  queue_changed_.NotifyOne();
+  if (queued_.emplace(id, std::pair(due, order)).second) due_.emplace(due, order, id);
 }
 
 void Drive::Requeue(NodeId id) {
@@ -54,10 +59,7 @@ void Drive::UploadLoop() {
         if (open && due_.empty() && running_.empty() && !parked_.empty()) {
           // whatever they waited for is over, or was given up
           for (const auto& [behind, waiting] : std::exchange(parked_, {})) {
-            for (const NodeId waiter : waiting) {
-              if (!queued_.emplace(waiter, std::pair(now + Duration(100), 0)).second) continue;
-              due_.emplace(now + Duration(100), 0, waiter);
-            }
+            for (const NodeId waiter : waiting) Schedule(waiter, 0, now + Duration(100));
           }
         }
         Steady wake = now + std::chrono::hours(1);
@@ -135,17 +137,15 @@ void Drive::Park(NodeId id, NodeId behind) {
   const Lock lock(queue_mutex_);
   const bool blocked = running_.count(behind) > 0 || queued_.count(behind) > 0;
   running_.erase(id);
-  again_.erase(id);
-  if (blocked) {
+  if (again_.erase(id) > 0) {  // it may not have to wait any more
+    Schedule(id, 0, options_.clock->Now());
+  } else if (blocked) {
     parked_[behind].push_back(id);
   } else {
     // the other one is waiting itself, perhaps for what this one has just done: both look again
     const Steady due = options_.clock->Now() + Duration(50);
     for (auto& [other, waiting] : parked_) std::erase(waiting, behind);
-    for (const NodeId node : {behind, id}) {
-      queued_[node] = {due, 0};
-      due_.emplace(due, 0, node);
-    }
+    for (const NodeId node : {behind, id}) Schedule(node, 0, due);
   }
   queue_changed_.NotifyAll();
 }
@@ -167,20 +167,15 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
   last_turn_ = options_.clock->Now();
   const bool again = again_.erase(id) > 0;
   const Steady now = options_.clock->Now();
-  const auto add = [&](NodeId node, std::int64_t at, Steady due) REQUIRES(queue_mutex_) {
-    if (queued_.count(node) > 0) return;
-    queued_[node] = {due, at};
-    due_.emplace(due, at, node);
-  };
   if (outcome == Outcome::kAgain) {
-    add(id, order, hurry_ ? now + std::min(delay, Duration(500)) : now + delay);
+    Schedule(id, order, hurry_ ? now + std::min(delay, Duration(500)) : now + delay);
   } else if (again) {
-    add(id, order, hurry_ ? now : now + options_.quiet);
+    Schedule(id, order, hurry_ ? now : now + options_.quiet);
   }
   if (progress) {
     const auto waiting = parked_.find(id);
     if (waiting != parked_.end()) {
-      for (const NodeId node : waiting->second) add(node, 0, now);
+      for (const NodeId node : waiting->second) Schedule(node, 0, now);
       parked_.erase(waiting);
     }
   }

@@ -123,6 +123,36 @@ TEST_F(MovingTest, AnUploadIntoTheFolderIsNotLeftBehindByAnUnmount) {
   world_.on_write = nullptr;
 }
 
+// It has waited for another's step, goes another way meanwhile, and is on that when the other's
+// ends.
+TEST_F(MovingTest, WhatWaitedForAnotherDoesNotGoUpTwice) {
+  Open();
+  std::atomic<bool> old{false}, later{false}, fresh{false}, go_on{false};
+  const auto wait = [](std::atomic<bool>* until) { Eventually([&] { return until->load(); }); };
+  world_.on_write = [&](const std::string& path) {
+    if (path == "f" && !old.exchange(true)) wait(&fresh);
+    if (path == "h") later = true;
+    if (path == "g" && !fresh.exchange(true)) wait(&go_on);
+  };
+  ASSERT_TRUE(Write("f", "old").ok());
+  wait(&old);
+  ASSERT_TRUE(Hands(drive_.get()).Remove("f").ok());
+  ASSERT_TRUE(Write("f", "new").ok());
+  ASSERT_TRUE(Write("h", "later").ok());
+  wait(&later);  // and the new one has had its turn
+  ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
+  wait(&fresh);
+  Eventually([&] { return drive_->Queue(10)->size() == 1; });  // what was left of the old one
+  ASSERT_TRUE(Write("h", "later still").ok());
+  Eventually([&] { return world_.All()["h"] == "later still"; });
+  go_on = true;
+  FlushAll();
+  world_.on_write = nullptr;
+  const std::vector<std::string> writes = Asked("write");
+  EXPECT_EQ(std::count(writes.begin(), writes.end(), "write g"), 1);
+  EXPECT_EQ(world_.All()["g"], "new");
+}
+
 // Moves f to g; `meanwhile` happens when the store has done it, before its answer comes.
 class MovingFileTest : public DriveTest {
  protected:
