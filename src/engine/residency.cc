@@ -41,6 +41,7 @@ Result<Sums> Drive::SumsOf(NodeId folder) {
 
 Status Drive::CheckIndex() {
   const Lock tree(tree_mutex_);
+  PG_TRY(index_->CheckPlaces());
   return index_->CheckSums();
 }
 

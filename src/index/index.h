@@ -225,7 +225,8 @@ class Index {
   Result<std::vector<std::pair<NodeId, std::uint64_t>>> AllOnDisk();
 
   Result<Sums> SumsOf(NodeId folder);
-  Status CheckSums();  // kDamaged: they are not what a walk finds (for tests; walks everything)
+  Status CheckPlaces();  // kDamaged: something is in a folder that is not known (for tests)
+  Status CheckSums();    // kDamaged: they are not what a walk finds (for tests; walks everything)
   // Nodes that have a placement of their own.
   Result<std::vector<Node>> Placed();
   Result<std::vector<Rule>> Rules();

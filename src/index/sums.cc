@@ -177,6 +177,17 @@ Status Index::MakeSums() {
   return {};
 }
 
+Status Index::CheckPlaces() {
+  PG_ASSIGN(Statement lost,
+            db_.Prepare("SELECT id, above FROM (SELECT id, parent AS above FROM nodes WHERE id<>1 "
+                        "UNION ALL SELECT id, there_parent FROM nodes) WHERE above IS NOT NULL AND "
+                        "above NOT IN (SELECT id FROM nodes WHERE kind=1) LIMIT 1"));
+  PG_ASSIGN(const bool any, lost.Step());
+  if (!any) return {};
+  return Error(Code::kDamaged,
+               fmt::format("{} is in {}, which is not known", lost.Int(0), lost.Int(1)));
+}
+
 Status Index::CheckSums() {
   PG_ASSIGN(const auto walked, WalkSums());
   PG_ASSIGN(Statement all, db_.Prepare("SELECT folder FROM sums"));

@@ -47,7 +47,14 @@ class Together {
   std::string PlayStep(const Step& step) {
     stage_.Remark(Describe(step));
     const std::string why = PlayAlive(step);
-    return stage_.disk_.dead() ? Resurrect() : why;
+    if (stage_.disk_.dead()) return Resurrect();
+    for (int who : {0, 1}) {
+      if (!why.empty()) return why;
+      const Status index = stage_.drive(who)->CheckIndex();
+      if (!index.ok() && !stage_.disk_.dead())
+        return fmt::format("{}: {}", who, index.error().what);
+    }
+    return stage_.disk_.dead() ? Resurrect() : "";
   }
   // Both machines are on one disk, and on one fuse.
   std::string Resurrect() {
