@@ -230,7 +230,8 @@ class Drive {
   Status SettleConflict(const std::string& path, Keep keep);
   // Deletions that were held back, since they were so many: let go, or brought back.
   Status ReleaseDeletions();
-  Result<std::uint64_t> DropDeletions();  // files that are back
+  // Files that are back. kBusy: the store is just being asked about one of them.
+  Result<std::uint64_t> DropDeletions();
   Result<std::string> PathOf(NodeId id);
   Status Refresh();  // all folders that were looked at lately
   // -- what is on this disk (engine/residency.cc)
@@ -691,6 +692,7 @@ class Drive {
                     const std::set<std::string>& came) REQUIRES(tree_mutex_);
   Status HeldBelow(NodeId held, const std::string& below,
                    std::map<std::string, std::string>* versions) REQUIRES(tree_mutex_);
+  Result<bool> FolderComesTo(const Node& held) REQUIRES(tree_mutex_);
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);

@@ -88,6 +88,12 @@ Result<std::uint64_t> Drive::DropDeletions() {
   }
   std::vector<Node> held = HeldDeletions();
   for (const Node& node : held) {
+    PG_ASSIGN(const bool awaited, FolderComesTo(node));
+    if (awaited)
+      return Error(Code::kBusy,
+                   fmt::format("another folder is on its way to the place of {} at the store",
+                               Printable(KeyToName(node.there_name))),
+                   "Try again when it has got there.");
     const auto live = live_.find(node.id);
     if (live != live_.end() && live->second->upload)
       return Error(Code::kBusy,
@@ -118,6 +124,16 @@ Result<std::uint64_t> Drive::DropDeletions() {
   deletions_.clear();
   last_error_.clear();
   return back;
+}
+
+// Is another folder moving to the place of this one, so that some of it may be there already? That
+// would come back with what was here.
+Result<bool> Drive::FolderComesTo(const Node& held) {
+  if (held.kind != NodeKind::kFolder) return false;
+  PG_ASSIGN(const NodeId tried, index_->FindTried(held.there_parent, held.there_name));
+  if (tried == kNoNode) return false;
+  PG_ASSIGN(const Live* live, Get(tried));
+  return live->node.kind == NodeKind::kFolder;
 }
 
 // It is again where the store has it.

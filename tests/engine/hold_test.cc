@@ -477,6 +477,39 @@ TEST_P(MovedInTest, DroppedTheHeldIsBackInIt) {
   ExpectThere(want);
 }
 
+// What has come there already is not known, and would be taken for what was held. (All of it was
+// copied to a folder beside the new one.)
+TEST_P(MovedInTest, TheyAreNotDroppedWhileAFolderIsHalfWayToTheirPlace) {
+  DeleteTree();
+  {
+    const Lock lock(world_.mutex);
+    world_.loses[GetParam() ? "move" : "copy"] = std::deque<bool>(3, true);
+  }
+  Close();
+  retry_pause_ = Duration(60000);
+  Open();
+  ASSERT_EQ(Names("e/deep").size(), 2u);
+  ASSERT_TRUE(hands().Move("e", "d").ok());
+  Ignore(drive_->Flush(Duration(0)));
+  ASSERT_TRUE(Eventually([&] {
+    const auto queue = *drive_->Queue(100);
+    return std::any_of(queue.begin(), queue.end(),
+                       [](const auto& one) { return one.second.attempts > 0; });
+  }));
+  const auto early = drive_->DropDeletions();
+  ASSERT_FALSE(early.ok());
+  EXPECT_EQ(early.error().code, Code::kBusy) << early.error().what;
+  for (int i = 0; i < 5; ++i) Ignore(drive_->Flush(Duration(1000)));
+  const auto back = drive_->DropDeletions();
+  ASSERT_TRUE(back.ok()) << back.error().what;
+  EXPECT_EQ(*back, 41u) << "two have been replaced";
+  FlushAll();
+  Tree want = left_;
+  for (int i = 0; i < 40; ++i) want.emplace("d/" + std::to_string(i), "x");
+  for (int i = 0; i < 3; ++i) want.emplace("d/deep/" + std::to_string(i), "deep");
+  ExpectThere(want);
+}
+
 // What is kept of the former folder is on its way elsewhere, and is not taken for a deletion.
 TEST_P(MovedInTest, WhatIsMovedOutOfTheHeldFolderGoesFirst) {
   ASSERT_TRUE(hands().Move("d/7", "seven").ok());
