@@ -111,6 +111,8 @@ class Alone {
   // What is there stays, and the drive says what is there again.
   std::string Drop() {
     stage_.LetGo(0);  // who has a removed file open has not the one that comes back
+    // (what may have been replaced is back until that is known)
+    if (options_.lost_answers > 0 && !stage_.drive(0)->Flush(Duration(5000)).ok()) return "";
     const auto back = stage_.drive(0)->DropDeletions();
     if (stage_.disk_.dead()) return "";
     if (!back.ok()) return back.error().code == Code::kBusy ? "" : back.error().what;
@@ -122,7 +124,13 @@ class Alone {
       if (model_.files.count(path) == 0) rest.erase(path);
     if (auto why = Difference(model_.files, rest); !why.empty()) return why + stage_.LastAsked();
     const auto files = FilesOf(*tree).size() - FilesOf(rest).size();
-    if (files != *back) return fmt::format("{} files are back and not {}", files, *back);
+    // (one may have gone before they were held back, and nobody heard of it)
+    if (options_.lost_answers > 0 ? files > *back : files != *back) {
+      std::string why = fmt::format("{} files are back and not {}:", files, *back);
+      for (const auto& [path, content] : FilesOf(*tree))
+        if (rest.count(path) == 0) why += fmt::format("\n    {} ({})", path, content.substr(0, 20));
+      return why + stage_.LastAsked();
+    }
     const PlainTree before = model_;
     model_.files = std::move(*tree);
     for (const auto& [path, content] : model_.files)
@@ -140,7 +148,11 @@ class Alone {
     const Provider::Kept& chosen = (*all)[step.n % all->size()];
     const PlainTree before = model_;
     const auto got = stage_.Patiently([&] { return stage_.drive(0)->Restore(*id, chosen.id); });
-    if (!got.ok() && got.error().code == Code::kRefused) return "";  // it has changes that wait
+    // it has changes that wait, or is only here by now
+    const auto not_now = [](Code code) {
+      return code == Code::kRefused || code == Code::kNotFound;
+    };
+    if (!got.ok() && not_now(got.error().code)) return "";
     model_.files[step.path] = stage_.FormerContent(chosen.id);
     copied_.insert(model_.files[step.path]);
     Note(before);
@@ -292,10 +304,11 @@ class Alone {
     for (const auto& [path, content] : store) been_there_.insert(content);
     if (!placed_) return;
     for (const auto& [path, content] : model_.files) {
-      if (path.back() == '/' || been_there_.count(content) == 0 || pieced_.count(path) > 0 ||
-          copied_.count(content) > 0)
+      // (what is empty tells not whose it is)
+      if (path.back() == '/' || content.empty() || been_there_.count(content) == 0 ||
+          pieced_.count(path) > 0 || copied_.count(content) > 0)
         continue;
-      // (it may have been moved since, and that not synced: where it may be is known then)
+      // (known already, with all places where it may be)
       if (std::any_of(kept_.begin(), kept_.end(), [&text = content](const Kept& kept) {
             return kept.sure && kept.content == text;
           }))
@@ -304,8 +317,12 @@ class Alone {
       const auto state = id.ok() ? stage_.drive(0)->State(*id) : id.error();
       if (!state.ok()) continue;
       const Node& node = state->node;
-      if (node.effective == Placement::kLocal && node.there == There::kAbsent && node.intent == 0)
-        kept_.push_back({content, {path}, true});
+      if (node.effective != Placement::kLocal || node.there != There::kAbsent || node.intent != 0)
+        continue;
+      Kept kept{content, {path}, true};  // it may have moved since the last cut, and that unsynced
+      for (const auto& [place, contents] : had_)
+        if (contents.count(content) > 0) kept.places.insert(place);
+      kept_.push_back(std::move(kept));
     }
   }
 
@@ -360,12 +377,15 @@ class Alone {
       bool found = false;
       for (const std::string& place : kept.places)
         found = found || (tree->count(place) > 0 && tree->at(place) == kept.content);
-      if (!found)
-        return fmt::format("what was synced as {} is lost ({}), and there is: {}",
-                           *kept.places.begin(), kept.content.substr(0, 20),
-                           Printable(tree->count(*kept.places.begin()) > 0
-                                         ? tree->at(*kept.places.begin()).substr(0, 20)
-                                         : std::string("nothing")));
+      if (found) continue;
+      std::string why = fmt::format("what was synced as {} is lost ({}), and there is: {}",
+                                    *kept.places.begin(), kept.content.substr(0, 20),
+                                    Printable(tree->count(*kept.places.begin()) > 0
+                                                  ? tree->at(*kept.places.begin()).substr(0, 20)
+                                                  : std::string("nothing")));
+      for (const auto& [path, content] : *tree)
+        if (content == kept.content) why += "; it is at " + path;
+      return why;
     }
     if (auto why = Destroyed(store_before, *tree); !why.empty()) return why;
     kept_.clear();

@@ -267,6 +267,39 @@ TEST(Model, TwoMachinesWithPlacesWhoseAnswersGetLost) {
   PlayMany<Together>("together places answers", 3, 40,
                      With(kShared, {{Step::kPlace, 5}, {Step::kMove, 9}, {Step::kKill, 2}}), o, 2);
 }
+TEST(Model, DeletionsHeldBackAndAnswersThatGetLost) {
+  Options o;
+  o.hold = true;
+  o.lost_answers = 0.15;
+  PlayMany<Alone>("held answers", 3, 60,
+                  With(kBusy, {{Step::kRemove, 12},
+                               {Step::kMove, 10},
+                               {Step::kMakeFolder, 6},
+                               {Step::kRemoveFolder, 6},
+                               {Step::kFlush, 4},
+                               {Step::kRefresh, 4},
+                               {Step::kRestart, 2},
+                               {Step::kDrop, 1},
+                               {Step::kRelease, 1}}),
+                  o);
+}
+TEST(Model, TwoMachinesAllAtOnce) {
+  Options o;
+  o.watch_power = true;
+  o.store_faults = 0.02;
+  o.lost_answers = 0.05;
+  PlayMany<Together>("together all", 4, 60,
+                     With(kShared, {{Step::kPlace, 3},
+                                    {Step::kMove, 9},
+                                    {Step::kNudge, 4},
+                                    {Step::kSyncedWrite, 6},
+                                    {Step::kSyncFolder, 3},
+                                    {Step::kPowerCut, 1},
+                                    {Step::kKill, 1},
+                                    {Step::kOffline, 1},
+                                    {Step::kOnline, 3}}),
+                     o, 2);
+}
 TEST(Model, TwoMachinesWhoseAnswersGetLost) {
   Options o;
   o.lost_answers = 0.25;
