@@ -38,13 +38,12 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       return with_attributes ? Outcome::kDone : Outcome::kAgain;
     }
   }
+  // what is here must be all that is wanted: nothing may be needed of what stands there
+  const bool whole = job->node.there == There::kAbsent || job->node.there == There::kElsewhere ||
+                     (job->content != nullptr && (job->node.dirty & kData) != 0);
   bool late = false;
-  if (there.ok() && there->kind != Kind::kFolder) {
-    const Lock tree(tree_mutex_);
-    // what is here must be all that is wanted: nothing may be needed of what stands there
-    const bool whole = job->node.there == There::kAbsent || job->node.there == There::kElsewhere ||
-                       (job->content != nullptr && (job->node.dirty & kData) != 0);
-    late = whole && IsLate(job->path, *there);
+  if (there.ok() && there->kind != Kind::kFolder && whole) {
+    PG_ASSIGN(late, IsLate(*job, *there));
   }
   if (late) {
     const Status gone = provider_->Remove(job->path, Precondition::Is(there->version), job->cancel);
@@ -147,6 +146,10 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     return Outcome::kAgain;
   }
   // Changed on both sides: theirs keeps the name, ours stands beside it.
+  if (job->first_try) {  // and was refused: nothing of it is there
+    node.tried_parent = kNoNode;
+    node.tried_name.clear();
+  }
   const NodeId parent = node.parent;
   const std::string name = node.name;
   PG_TRY(KeepBeside(live));
@@ -249,10 +252,23 @@ void Drive::NoteConflict(const std::string& path, const Node& kept) {
   });
 }
 
-// Was it sent here for a file that has left this place meanwhile? A request that was called off can
-// still arrive at the store, after all that is known of it was dropped.
-bool Drive::IsLate(const std::string& path, const Entry& there) {
-  return left_behind_.count({WrittenBy(there.attributes.origin), path}) > 0;
+// Without the lock: was it sent there for a file that has left this place meanwhile? A request that
+// was called off can still arrive at the store, after all that is known of it was dropped. But
+// others may have moved that file there, and this be all there is of it.
+Result<bool> Drive::IsLate(const Job& job, const Entry& there) {
+  std::string original, version;
+  {
+    const Lock tree(tree_mutex_);
+    const NodeId writer = WrittenBy(there.attributes.origin);
+    if (left_behind_.count({writer, job.path}) == 0) return false;
+    const auto live = Get(writer);
+    if (!live.ok() || (*live)->node.there == There::kAbsent) return true;
+    PG_ASSIGN(original, TherePath((*live)->node));
+    version = (*live)->node.version;
+  }
+  const auto still = provider_->Look(original, job.cancel);
+  if (!still.ok() && still.error().code != Code::kNotFound) return still.error();
+  return still.ok() && still->version == version;
 }
 
 // When, for the name of a copy that is kept.

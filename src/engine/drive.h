@@ -600,7 +600,7 @@ class Drive {
   std::string SpelledNow(const Node& left) REQUIRES(tree_mutex_);
   // It is, where the node is to go: it goes by way of a name of our own.
   Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
-  bool IsLate(const std::string& path, const Entry& there) REQUIRES(tree_mutex_);
+  Result<bool> IsLate(const Job& job, const Entry& there) EXCLUDES(tree_mutex_);
   Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
   Result<bool> TakeBackFile(Job* planned) EXCLUDES(tree_mutex_);
   Result<Outcome> GoesOnFrom(Job* job, Live* live) REQUIRES(tree_mutex_);

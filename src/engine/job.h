@@ -28,6 +28,7 @@ struct Drive::Job {
   Precondition only_if;             // of what is at `path` now
   bool aside = false;               // to a name of our own, out of another's way
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
+  bool first_try = false;           // no former attempt may have come to something at `path`
   bool went_on = false;             // what stands there is the file, and cannot go back
   std::vector<Kept> kept;           // by an attempt before this one, too
   Kept* KeptFile(const std::string& was) {

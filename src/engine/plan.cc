@@ -101,6 +101,7 @@ Status Drive::PlanJob(Job* job) {
   if (!goes) return {};
   if (node.tried_parent == job->parent && node.tried_name == job->key) return {};
   if (node.tried_parent != kNoNode) return PlanTakingBack(job, live);
+  job->first_try = true;
   live->node.tried_parent = job->parent;
   live->node.tried_name = job->key;
   PG_TRY(Save(live));

@@ -1,6 +1,7 @@
 // The store has done what it was asked, and nobody heard of it; or does it late.
 #include <gtest/gtest.h>
 
+#include <algorithm>
 #include <atomic>
 
 #include "support/drive_fixture.h"
@@ -105,6 +106,78 @@ TEST_F(LostAnswersTest, AnUploadThatArrivesAfterItsFileIsGoneIsNoConflict) {
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "second"}}));
   EXPECT_TRUE(drive_->Conflicts()->empty());
+}
+
+// Two machines bring f to the place of g, which one of them has just changed: here it is kept
+// beside that. The other is done with it then: f is there, and tells that this machine has written
+// it.
+class MovedThereTooTest : public LostAnswersTest {
+ protected:
+  void SetUp() override {
+    retry_pause_ = trial_pause_ = Duration(5);
+    may_be_late_ = Duration(20);
+    world_.Put("g", "theirs");
+    Open();
+    ASSERT_TRUE(Write("f", "ours").ok());
+    FlushAll();
+    ASSERT_EQ(Names("").size(), 2u);
+    world_.Put("g", "theirs, changed");
+    world_.TakeAsked();
+  }
+  void OthersCopyIt() {
+    const Lock lock(world_.mutex);
+    world_.objects["g"] = world_.objects["f"];
+  }
+  void OthersRemoveIt() {
+    const Lock lock(world_.mutex);
+    world_.objects.erase("f");
+  }
+  bool IsThere(const std::string& content) {
+    const auto all = world_.All();
+    return std::any_of(all.begin(), all.end(),
+                       [&](const auto& one) { return one.second == content; });
+  }
+};
+
+TEST_F(MovedThereTooTest, WhatTheyMovedIsNotTakenForALateRequest) {
+  {
+    const Lock lock(world_.mutex);
+    world_.fails["copy"] = std::deque<bool>(10000, true);
+    world_.fails["copy"][1] = false;  // the first may have come to something, the second is refused
+  }
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  ASSERT_TRUE(Eventually([&] {
+    const auto copies = Asked("copy");
+    return std::any_of(copies.begin(), copies.end(), [](const std::string& one) {
+      return one.find("kept") != std::string::npos;
+    });
+  }));
+  OthersCopyIt();
+  OthersRemoveIt();
+  ASSERT_TRUE(Write("g", "new").ok());
+  Ignore(drive_->Flush(Duration(500)));
+  {
+    const Lock lock(world_.mutex);
+    world_.fails["copy"].clear();
+  }
+  FlushAll();
+  EXPECT_TRUE(IsThere("ours"));
+  EXPECT_TRUE(IsThere("new"));
+}
+
+TEST_F(MovedThereTooTest, WhatWasRefusedAtOnceNeedsNotBeTakenBack) {
+  std::atomic<int> looks{0};
+  world_.on_look = [&](const std::string& path) {
+    if (path == "g" && ++looks == 5) OthersCopyIt();
+  };
+  world_.on_remove = [&](const std::string& path) {
+    if (path == "g") OthersRemoveIt();  // between the look at f and this
+  };
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  FlushAll();
+  world_.on_look = world_.on_remove = nullptr;
+  EXPECT_TRUE(IsThere("ours"));
+  EXPECT_EQ(looks, 4) << Waiting();
 }
 
 class LateUploadTest : public LostAnswersTest {

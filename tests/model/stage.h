@@ -214,13 +214,13 @@ class Stage {
   // Among what the store was asked, for who reads of a failure.
   void Remark(const std::string& what) {
     const Lock lock(world_.mutex);
-    world_.asked.push_back("-- " + what);
+    world_.story.push_back("-- " + what);
   }
   std::string LastAsked() {
     const Lock lock(world_.mutex);
     std::string out;
     std::vector<std::string> changes;
-    for (const std::string& one : world_.asked)
+    for (const std::string& one : world_.story)
       if (one.compare(2, 5, "list ") != 0 && one.compare(2, 5, "read ") != 0 &&
           one.compare(2, 4, "feed") != 0)
         changes.push_back(one);

@@ -33,6 +33,7 @@ struct FakeWorld {
   Mutex mutex;
   std::map<std::string, Object> objects GUARDED_BY(mutex);
   std::vector<std::string> asked GUARDED_BY(mutex);  // "write a/b" and so on
+  std::vector<std::string> story GUARDED_BY(mutex);  // the same, with what came of it
   bool offline GUARDED_BY(mutex) = false;
   bool refuses_folders GUARDED_BY(mutex) =
       false;  // those that are asked for, not those above a file
@@ -625,6 +626,7 @@ class FakeStore : public Provider {
   Status Ask(const std::string& what) REQUIRES(w_.mutex) {
     if (w_.cut_off && w_.cut_off()) return Error(Code::kCancelled, "nobody asks");
     w_.asked.push_back(who_ + what);
+    w_.story.push_back(who_ + what);
     const std::uint64_t n = ++w_.count;
     if (w_.offline) return Error(w_.offline_as, "the store does not answer");
     kind_ = what.substr(0, what.find(' '));
@@ -633,6 +635,7 @@ class FakeStore : public Provider {
                                          Code::kUnavailable, Code::kTimeout};
       Error fault(kFaults[w_.dice() % 5], "the store failed (on purpose)");
       fault.retry_after_ms = 1;
+      w_.story.back() += " (failed)";
       return fault;
     }
     return {};
@@ -646,6 +649,7 @@ class FakeStore : public Provider {
                !Unlucky(w_.lost_share)) {
       return {};
     }
+    w_.story.back() += " (done, its answer lost)";
     return Error(Code::kDamaged, "the answer was lost (on purpose)");
   }
   static bool Told(std::deque<bool>* next) {
@@ -710,8 +714,9 @@ class FakeStore : public Provider {
                       (only_if.want == Want::kNothingThere && it == w_.objects.end()) ||
                       (only_if.want == Want::kThisVersion && it != w_.objects.end() &&
                        VersionOf(it->second) == only_if.version);
-    return good && !Told(&w_.denies) ? Status()
-                                     : Status(Error(Code::kChanged, path + " was changed"));
+    if (good && !Told(&w_.denies)) return {};
+    w_.story.back() += " (refused)";
+    return Error(Code::kChanged, path + " was changed");
   }
   FakeWorld& w_;
   const std::string who_;
