@@ -15,6 +15,10 @@
 
 namespace pargeter {
 
+namespace {
+constexpr int kCalledOff = 10;  // times as long as one without an answer
+}  // namespace
+
 // The store has something else than we knew at the place where this node goes.
 Result<Drive::Outcome> Drive::Conflict(Job* job) {
   const auto there = provider_->Look(job->path, job->cancel);
@@ -260,7 +264,10 @@ Result<bool> Drive::IsLate(const Job& job, const Entry& there) {
   {
     const Lock tree(tree_mutex_);
     const NodeId writer = WrittenBy(there.attributes.origin);
-    if (left_behind_.count({writer, job.path}) == 0) return false;
+    const auto left = left_behind_.find({writer, job.path});
+    if (left == left_behind_.end() ||
+        options_.clock->Now() - left->second > kCalledOff * options_.may_be_late)
+      return false;
     const auto live = Get(writer);
     if (!live.ok() || (*live)->node.there == There::kAbsent) return true;
     PG_ASSIGN(original, TherePath((*live)->node));

@@ -115,7 +115,7 @@ class MovedThereTooTest : public LostAnswersTest {
  protected:
   void SetUp() override {
     retry_pause_ = trial_pause_ = Duration(5);
-    may_be_late_ = Duration(20);
+    may_be_late_ = Duration(100);
     world_.Put("g", "theirs");
     Open();
     ASSERT_TRUE(Write("f", "ours").ok());
@@ -178,6 +178,29 @@ TEST_F(MovedThereTooTest, WhatWasRefusedAtOnceNeedsNotBeTakenBack) {
   world_.on_look = world_.on_remove = nullptr;
   EXPECT_TRUE(IsThere("ours"));
   EXPECT_EQ(looks, 4) << Waiting();
+}
+
+// Some time after that another machine has fetched a former version of it, which tells the
+// same.
+TEST_F(LostAnswersTest, WhatOthersBringBackLaterIsNoLateRequest) {
+  may_be_late_ = Duration(0);
+  Open();
+  ASSERT_TRUE(Write("f", "first").ok());
+  FlushAll();
+  const FakeWorld::Object first = [&] {
+    const Lock lock(world_.mutex);
+    return world_.objects["f"];
+  }();
+  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    world_.objects["f"] = first;
+  }
+  ASSERT_TRUE(Write("f", "second").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["f"], "first");
+  EXPECT_EQ(drive_->Conflicts()->size(), 1u);
 }
 
 class LateUploadTest : public LostAnswersTest {
