@@ -406,7 +406,7 @@ class Drive {
   // -- names (drive_names.cc)
   Result<Attr> AttrAsking(NodeId id);
   Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
-  Status LearnBeforeSending(const Job& job) EXCLUDES(tree_mutex_);
+  Status LearnBeforeSending(const Job& job, bool leaves = false) EXCLUDES(tree_mutex_);
   Status Remove(Live* live, std::uint32_t mark = kClean) REQUIRES(tree_mutex_);
   Status StayAway(const Node& heir) REQUIRES(tree_mutex_);
   Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,

@@ -42,15 +42,16 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
   return Save(live);
 }
 
-// What a listing did not tell must not be overwritten by what was shown meanwhile.
-Status Drive::LearnBeforeSending(const Job& job) {
+// What a listing did not tell must not be overwritten by what was shown meanwhile, nor go with what
+// `leaves` the store.
+Status Drive::LearnBeforeSending(const Job& job, bool leaves) {
   std::string path;
   {
     const Lock tree(tree_mutex_);
     const auto live = Get(job.id);
     if (!live.ok()) return {};
     const Node& node = (*live)->node;
-    const bool sends = (node.dirty & (kData | kAttributes)) != 0 && !node.gone();
+    const bool sends = (leaves || (node.dirty & (kData | kAttributes)) != 0) && !node.gone();
     if (!sends || node.attributes_known || node.there == There::kAbsent) return {};
     PG_ASSIGN(path, TherePath(node));
   }

@@ -281,6 +281,7 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
     Ignore(LookAgain(job->id));
     return Outcome::kAgain;
   }
+  PG_TRY(LearnBeforeSending(*job, true));  // a read has told, unless all was here
   PG_TRY(Carry(content, BlockStore::Place::kPending));
   struct Tidy {
     Drive* drive;
@@ -292,8 +293,8 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
   Node& now = live->node;
-  if (now.effective != Placement::kLocal || now.gone() || now.version != node.version ||
-      live->content != content || now.generation != node.generation)
+  if (now.effective != Placement::kLocal || now.gone() || now.kind != NodeKind::kFile ||
+      now.version != node.version || live->content != content || now.generation != node.generation)
     return Outcome::kAgain;
   {
     const Lock lock(content->mu);

@@ -274,5 +274,34 @@ TEST_F(AttributesTest, AModeIsThatOfTheVersionThatCameMeanwhile) {
   }
 }
 
+// It goes at the store then, and what was not learnt of it with it. (Of bytes that were here when
+// the process died nothing was read again.)
+TEST_F(AttributesTest, WhatComesDownToBeOnlyHereHasThemThoughTheProcessDied) {
+  bool all = false;
+  for (std::uint64_t i = 0; !all; ++i) {
+    disk_.DieAt(disk_.operations() + 1 + i);
+    Ignore(drive_->Place(IdOf("f"), Placement::kLocal));
+    Eventually([&] { return disk_.dead() || drive_->Flush(Duration(20)).ok(); });
+    all = !disk_.dead();
+    Close();
+    disk_.Heal();
+    Open();
+    ASSERT_TRUE(drive_->Place(IdOf("f"), Placement::kLocal).ok());
+    FlushAll();
+    ASSERT_TRUE(world_.All().empty());
+    ASSERT_TRUE(drive_->Place(IdOf("f"), Placement::kNone).ok());
+    FlushAll();
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+    {
+      const Lock lock(world_.mutex);
+      ASSERT_EQ(world_.objects["f"].attributes.mode, 0755u) << i;
+      ASSERT_EQ(world_.objects["f"].attributes.mtime, kThen) << i;
+    }
+    Open();
+    ASSERT_EQ(Names("").size(), 1u);
+  }
+}
+
 }  // namespace
 }  // namespace pargeter::test
