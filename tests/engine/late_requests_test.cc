@@ -13,26 +13,30 @@ namespace {
 class LateRequestsTest : public DriveTest {
  protected:
   Hands hands() { return Hands(drive_.get()); }
+  // What was written here as f, and deleted, is at the store once more when f is written anew.
+  void StandsThereAgain() {
+    Open();
+    ASSERT_TRUE(Write("f", "first").ok());
+    FlushAll();
+    const FakeWorld::Object late = [&] {
+      const Lock lock(world_.mutex);
+      return world_.objects["f"];
+    }();
+    ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
+    FlushAll();
+    {
+      const Lock lock(world_.mutex);
+      ASSERT_EQ(world_.objects.count("f"), 0u);
+      world_.objects["f"] = late;
+    }
+    ASSERT_TRUE(Write("f", "second").ok());
+    FlushAll();
+  }
 };
 
 // A request that was called off can still arrive when nothing is left of its file here.
 TEST_F(LateRequestsTest, AnUploadThatArrivesAfterItsFileIsGoneIsNoConflict) {
-  Open();
-  ASSERT_TRUE(Write("f", "first").ok());
-  FlushAll();
-  const FakeWorld::Object late = [&] {
-    const Lock lock(world_.mutex);
-    return world_.objects["f"];
-  }();
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  {
-    const Lock lock(world_.mutex);
-    ASSERT_EQ(world_.objects.count("f"), 0u);
-    world_.objects["f"] = late;
-  }
-  ASSERT_TRUE(Write("f", "second").ok());
-  FlushAll();
+  StandsThereAgain();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "second"}}));
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
@@ -109,25 +113,10 @@ TEST_F(MovedThereTooTest, WhatWasRefusedAtOnceNeedsNotBeTakenBack) {
   EXPECT_EQ(looks, 4) << Waiting();
 }
 
-// Some time after that another machine has fetched a former version of it, which tells the
-// same.
+// Later, another machine has fetched a former version of it, which tells the same.
 TEST_F(LateRequestsTest, WhatOthersBringBackLaterIsNoLateRequest) {
   may_be_late_ = Duration(0);
-  Open();
-  ASSERT_TRUE(Write("f", "first").ok());
-  FlushAll();
-  const FakeWorld::Object first = [&] {
-    const Lock lock(world_.mutex);
-    return world_.objects["f"];
-  }();
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  {
-    const Lock lock(world_.mutex);
-    world_.objects["f"] = first;
-  }
-  ASSERT_TRUE(Write("f", "second").ok());
-  FlushAll();
+  StandsThereAgain();
   EXPECT_EQ(world_.All()["f"], "first");
   EXPECT_EQ(drive_->Conflicts()->size(), 1u);
 }

@@ -2,6 +2,10 @@
 // ends.
 #include <gtest/gtest.h>
 
+#include <atomic>
+#include <functional>
+#include <set>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 

@@ -48,8 +48,8 @@ class Together {
     stage_.Remark(Describe(step));
     const std::string why = PlayAlive(step);
     if (stage_.disk_.dead()) return Resurrect();
+    if (!why.empty()) return why;
     for (int who : {0, 1}) {
-      if (!why.empty()) return why;
       const Status index = stage_.drive(who)->CheckIndex();
       if (!index.ok() && !stage_.disk_.dead())
         return fmt::format("{}: {}", who, index.error().what);
