@@ -427,10 +427,12 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     }
   }
   WentWell(node.id);  // or never will
-  bool into = false;  // what is on its way into it makes it anew, and has to be found there
+  // what is on its way into it, or deeper, makes it anew, and has to be found there
+  bool into = false;
   if (node.kind == NodeKind::kFolder) {
     PG_ASSIGN(const NodeId tried, index_->AnyTriedIn(node.id));
-    into = tried != kNoNode;
+    PG_ASSIGN(const std::vector<NodeId> deeper, index_->ThereChildren(node.id));
+    into = tried != kNoNode || !deeper.empty();
   }
   if (node.gone()) {      // deleted on both sides
     if (into) return {};  // by its own step, after that

@@ -137,9 +137,9 @@ TEST_F(PartsTest, ACopyThatIsCutOffByDeathIsEndedByTheNextStart) {
 class LostFolderTest : public PartsTest {
  protected:
   LostFolderTest() { world_.Put("d/1907", "a list"); }
-  void WhileItGoesUp(const std::function<void()>& leave) {
+  void WhileItGoesUp(const std::function<void()>& leave, const std::string& to = "d") {
     Open();
-    ASSERT_EQ(Names("d"), std::vector<std::string>{"1907"});
+    ASSERT_EQ(Names(to), std::vector<std::string>{"1907"});
     std::atomic<bool> begun{false}, left{false};
     world_.on_part = [&](const std::string&) {
       if (begun.exchange(true)) {
@@ -148,13 +148,16 @@ class LostFolderTest : public PartsTest {
       }
       leave();
       world_.Erase("d/1907");
+      world_.Erase(to + "/1907");
       EXPECT_TRUE(drive_->Refresh().ok());
       EXPECT_FALSE(Exists("d"));
       left = true;
     };
-    ASSERT_TRUE(Write("d/scan", scan_).ok());
+    ASSERT_TRUE(Write(to + "/scan", scan_).ok());
     FlushAll();
     world_.on_part = nullptr;
+    const Status index = drive_->CheckIndex();
+    EXPECT_TRUE(index.ok()) << index.error().what;
     EXPECT_TRUE(left);
   }
   bool Exists(const std::string& path) { return hands().Find(path).ok(); }
@@ -176,6 +179,18 @@ TEST_F(LostFolderTest, WhatWasMovedMeanwhileComesToItsPlace) {
   EXPECT_EQ(There(), std::set<std::string>{"scan"});
   EXPECT_FALSE(Exists("d"));
   EXPECT_TRUE(*Read("scan") == scan_);
+}
+
+TEST_F(LostFolderTest, SoItDoesOutOfAFolderInALostFolder) {
+  world_.Put("d/drawer/1907", "a list");
+  WhileItGoesUp(
+      [this] {
+        EXPECT_TRUE(hands().Remove("d/drawer/scan").ok());
+        Names("d");
+      },
+      "d/drawer");
+  EXPECT_EQ(There(), std::set<std::string>{});
+  EXPECT_FALSE(Exists("d"));
 }
 
 TEST_F(LostFolderTest, WhatOthersPutThereAgainIsShown) {
