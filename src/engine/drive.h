@@ -693,6 +693,7 @@ class Drive {
   Status HeldBelow(NodeId held, const std::string& below,
                    std::map<std::string, std::string>* versions) REQUIRES(tree_mutex_);
   Result<bool> FolderComesTo(const Node& held) REQUIRES(tree_mutex_);
+  Result<bool> FolderComesOver(NodeId folder) REQUIRES(tree_mutex_);
   Status BringBack(Node node) REQUIRES(tree_mutex_);
   Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
   Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);

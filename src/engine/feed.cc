@@ -144,6 +144,8 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
       if (!one.entry) continue;
       PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one.path)));
       if (folder == kNoNode) continue;
+      PG_ASSIGN(const bool half_way, FolderComesOver(folder));
+      if (half_way) continue;  // perhaps a step of ours; all of it is looked at once that is done
       PG_TRY(TakeChanged(folder, *one.entry, started, &left, &doubtful));
     }
     for (auto one = changes.all.rbegin(); one != changes.all.rend(); ++one) {

@@ -136,6 +136,20 @@ Result<bool> Drive::FolderComesTo(const Node& held) {
   return live->node.kind == NodeKind::kFolder;
 }
 
+// The same for all that it is in.
+Result<bool> Drive::FolderComesOver(NodeId folder) {
+  while (folder != kRootId && folder != kNoNode) {
+    PG_ASSIGN(const Live* live, Get(folder));
+    const Node& node = live->node;
+    if (node.gone()) {
+      PG_ASSIGN(const bool comes, FolderComesTo(node));
+      if (comes) return true;
+    }
+    folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
+  }
+  return false;
+}
+
 // It is again where the store has it.
 Status Drive::BringBack(Node node) {
   const NodeId id = node.id;
@@ -180,8 +194,11 @@ Result<NodeId> Drive::UnsureInside(NodeId held) {
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
   for (const NodeId id : inside) {
     PG_ASSIGN(Live * live, Get(id));
-    if (!IsHeld(live->node) || live->node.tried_parent != kNoNode) return id;
-    if (live->node.kind != NodeKind::kFolder) continue;
+    const Node& node = live->node;
+    // (what others have put into it since waits for nobody, and stays)
+    const bool appeared = !node.gone() && node.intent == 0;
+    if ((!appeared && !IsHeld(node)) || node.tried_parent != kNoNode) return id;
+    if (node.kind != NodeKind::kFolder) continue;
     PG_ASSIGN(const NodeId deeper, UnsureInside(id));
     if (deeper != kNoNode) return deeper;
   }
@@ -278,7 +295,7 @@ Status Drive::HeldBelow(NodeId held, const std::string& below,
     const std::string path = below + live->node.there_name;
     if (live->node.kind == NodeKind::kFolder)
       PG_TRY(HeldBelow(id, path + "/", versions));
-    else
+    else if (live->node.gone())  // else it is not for us to replace
       versions->emplace(path, live->node.version);
   }
   return {};

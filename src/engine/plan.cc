@@ -112,9 +112,11 @@ Status Drive::PlanJob(Job* job) {
 // What waits for a person says so.
 Status Drive::NoteWaiting(Live* live, NodeId behind) {
   PG_ASSIGN(const Live* other, Get(behind));
-  if (!IsHeld(other->node) || !live->node.error.empty()) return {};
-  live->node.error = fmt::format("the store has {} there, whose deletion is held back",
-                                 other->node.kind == NodeKind::kFolder ? "a folder" : "a file");
+  if (!IsHeld(other->node)) return {};
+  std::string why = fmt::format("the store has {} there, whose deletion is held back",
+                                other->node.kind == NodeKind::kFolder ? "a folder" : "a file");
+  if (live->node.error == why) return {};
+  live->node.error = std::move(why);
   return Save(live);
 }
 

@@ -386,6 +386,12 @@ class MovedInTest : public AnewTest, public testing::WithParamInterface<bool> {
     ASSERT_TRUE(hands().Move("e", "d").ok());
     FlushAll();
   }
+  // The store has been asked, and its answer been taken, what changed until now.
+  bool HasLooked() {
+    world_.TakeAsked();
+    std::size_t looks = 0;
+    return Eventually([&] { return (looks += Asked("feed").size()) > 1; });
+  }
   void HoldInBoth() {
     DeleteTree();
     ASSERT_EQ(Names("e/deep").size(), 2u);
@@ -512,6 +518,63 @@ TEST_P(MovedInTest, TheyAreNotDroppedWhileAFolderIsHalfWayToTheirPlace) {
   for (int i = 0; i < 40; ++i) want.emplace("d/" + std::to_string(i), "x");
   for (int i = 0; i < 3; ++i) want.emplace("d/deep/" + std::to_string(i), "deep");
   ExpectThere(want);
+}
+
+// (It was taken for what others had put into the folder that was deleted, and was waited for.)
+TEST_P(MovedInTest, WhatTheStoreTellsOfAFolderThatIsHalfWayIsOurs) {
+  DeleteTree();
+  Close();
+  world_.has_feed = world_.feed_tells_all = true;
+  world_.loses[GetParam() ? "move" : "copy"] = std::deque<bool>(3, true);
+  retry_pause_ = Duration(60000);
+  feed_pause_ = Duration(20);
+  Open();
+  ASSERT_EQ(Names("e/deep").size(), 2u);
+  ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }));
+  ASSERT_TRUE(hands().Move("e", "d").ok());
+  Ignore(drive_->Flush(Duration(0)));
+  ASSERT_TRUE(Eventually([&] {
+    const auto queue = *drive_->Queue(100);
+    return std::any_of(queue.begin(), queue.end(),
+                       [](const auto& one) { return one.second.attempts > 0; });
+  }));
+  ASSERT_TRUE(HasLooked());
+  ASSERT_TRUE(Eventually([&] { return drive_->Flush(Duration(1000)).ok(); }))
+      << drive_->Queue(100)->begin()->first;
+  ExpectHere(want_);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  ExpectHere(want_);
+  ExpectThere(left_);
+}
+
+// (It was waited for, though nothing was to be done with it.)
+TEST_P(MovedInTest, WhatOthersHavePutThereSinceIsNotInTheWay) {
+  Close();
+  world_.has_feed = true;
+  feed_pause_ = Duration(20);
+  Open();
+  ASSERT_EQ(Names("d").size(), 41u);
+  ASSERT_EQ(Names("d/deep").size(), 3u);
+  ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }));
+  DeleteTree();
+  world_.Put("d/theirs", "theirs");
+  world_.Put("d/deep/more", "also theirs");
+  ASSERT_TRUE(HasLooked());
+  ASSERT_EQ(Names("e/deep").size(), 2u);
+  ASSERT_TRUE(hands().Move("e", "d").ok());
+  ASSERT_TRUE(Eventually([&] { return drive_->Flush(Duration(1000)).ok(); }));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("d/theirs"), "theirs");
+  EXPECT_EQ(*Read("d/deep/more"), "also theirs");
+  EXPECT_EQ(drive_->Summary().conflicts, 1u);
+  EXPECT_EQ(Names("d/deep").size(), 3u) << "ours is beside it";
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["d/theirs"], "theirs");
+  EXPECT_EQ(world_.All()["d/deep/more"], "also theirs");
+  EXPECT_EQ(world_.All()["d/7"], "other seven");
+  EXPECT_EQ(AtTheStore(), 5u);
 }
 
 // What is kept of the former folder is on its way elsewhere, and is not taken for a deletion.
