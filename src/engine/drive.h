@@ -564,6 +564,8 @@ class Drive {
   void Schedule(NodeId id, std::int64_t order, Steady due) REQUIRES(queue_mutex_);
   void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
   void UploadLoop();
+  Duration NoteFailed(const Job& job, const Error& error) EXCLUDES(tree_mutex_);
+  Duration NotePassing(NodeId id, const Error& error) EXCLUDES(tree_mutex_, queue_mutex_);
   void RunJob(NodeId id) EXCLUDES(tree_mutex_, queue_mutex_);
   // `progress`: those that wait behind it look again.
   void Finished(NodeId id, Outcome outcome, Duration delay, bool progress = true)
@@ -812,6 +814,8 @@ class Drive {
   Steady last_turn_ GUARDED_BY(queue_mutex_){};                // a job began or ended
   std::unordered_set<NodeId> again_ GUARDED_BY(queue_mutex_);  // changed while running
   std::unordered_map<NodeId, std::vector<NodeId>> parked_ GUARDED_BY(queue_mutex_);
+  // How often in a row it could not be done because something had changed meanwhile.
+  std::unordered_map<NodeId, int> passing_ GUARDED_BY(queue_mutex_);
   NodeId exclusive_ GUARDED_BY(queue_mutex_) = kNoNode;  // a folder's move runs alone
   bool hurry_ GUARDED_BY(queue_mutex_) = false;          // a flush waits: no quiet time
   // The store asked us to slow down: half as many at once from then on, and one more for each ten

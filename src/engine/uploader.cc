@@ -13,6 +13,11 @@
 
 namespace pargeter {
 
+namespace {
+constexpr Duration kSoon(200);
+constexpr int kOftenInARow = 10;
+}  // namespace
+
 // A later call replaces an earlier one: the quiet time begins anew with each change.
 void Drive::Enqueue(NodeId id, std::int64_t order, Duration delay) {
   const Lock lock(queue_mutex_);
@@ -88,6 +93,10 @@ void Drive::RunJob(NodeId id) {
   Result<Outcome> outcome = Reconcile(&job);
   stop_->Forget(hook);
   if (outcome.ok()) {
+    {
+      const Lock lock(queue_mutex_);
+      passing_.erase(id);
+    }
     if (*outcome == Outcome::kParked) {
       Park(id, job.behind);
     } else {
@@ -101,23 +110,8 @@ void Drive::RunJob(NodeId id) {
   }
   const Error& error = outcome.error();
   link_->Tell(error);
-  Duration delay(200);
-  if (error.code != Code::kCancelled && error.code != Code::kStale) {
-    const Lock tree(tree_mutex_);
-    auto live = Get(id);
-    if (live.ok() && (*live)->node.intent != 0) {
-      Node& node = (*live)->node;
-      ++node.attempts;
-      node.error = error.what;
-      Ignore(Save(*live));
-      NoteFault(id, error);
-      // the wire has retried already: from here on, slowly
-      delay = std::min(Duration(300000),
-                       options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
-      if (MayRetry(error.code)) delay = std::min(delay, Duration(15000));
-    }
-    LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
-  }
+  const bool passes = error.code == Code::kCancelled || error.code == Code::kStale;
+  const Duration delay = passes ? NotePassing(id, error) : NoteFailed(job, error);
   if (error.code == Code::kThrottled) {
     const Lock lock(queue_mutex_);
     slow_until_ =
@@ -125,6 +119,39 @@ void Drive::RunJob(NodeId id) {
     at_once_ = std::max(1.0, at_once_ / 2);
   }
   Finished(id, Outcome::kAgain, delay, false);
+}
+
+// How long until it is tried again.
+Duration Drive::NoteFailed(const Job& job, const Error& error) {
+  LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
+  const Lock tree(tree_mutex_);
+  auto live = Get(job.id);
+  if (!live.ok() || (*live)->node.intent == 0) return kSoon;
+  Node& node = (*live)->node;
+  ++node.attempts;
+  node.error = error.what;
+  Ignore(Save(*live));
+  NoteFault(job.id, error);
+  // the wire has retried already: from here on, slowly
+  const Duration delay = std::min(
+      Duration(300000), options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
+  return MayRetry(error.code) ? std::min(delay, Duration(15000)) : delay;
+}
+
+// Something has changed meanwhile: that passes. If it does not, whoever looks at the queue sees
+// why.
+Duration Drive::NotePassing(NodeId id, const Error& error) {
+  {
+    const Lock lock(queue_mutex_);
+    if (++passing_[id] < kOftenInARow || stop_->cancelled()) return kSoon;
+  }
+  const Lock tree(tree_mutex_);
+  auto live = Get(id);
+  if (live.ok() && (*live)->node.intent != 0 && (*live)->node.error != error.what) {
+    (*live)->node.error = error.what;
+    Ignore(Save(*live));
+  }
+  return std::max(kSoon, std::min(options_.retry_pause, Duration(2000)));
 }
 
 // Waits behind another node's intent; released when that one is finished.

@@ -207,6 +207,22 @@ TEST_F(TroubleTest, AFaultIsSaidUntilItIsOvercome) {
   fails("write", [&] { return Write("g", "more"); });
 }
 
+// (It was tried again for ever, and the queue said nothing of it.)
+TEST_F(TroubleTest, WhatDoesNotPassIsSaid) {
+  Open();
+  world_.SetOffline(true, Code::kStale);
+  ASSERT_TRUE(Write("sheet", "pressed").ok());
+  const auto said = [this] {
+    const auto queue = *drive_->Queue(10);
+    return queue.size() == 1 ? queue[0].second.error : "";
+  };
+  EXPECT_TRUE(Eventually([&] { return said() == "the store does not answer"; })) << said();
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_EQ(world_.All()["sheet"], "pressed");
+  EXPECT_EQ(drive_->NodeAt("sheet")->error, "");
+}
+
 TEST_F(TroubleTest, AFaultOfAFileIsNotSaidWhenThatIsGone) {
   retry_pause_ = trial_pause_ = Duration(10);
   world_.Put("d/f", "content");
