@@ -308,6 +308,17 @@ TEST(Model, TwoMachinesWhoseAnswersGetLost) {
       With(kShared, {{Step::kMove, 12}, {Step::kOutsidePut, 8}, {Step::kOutsideMove, 8}}), o, 2);
 }
 
+// As when a script tidies up on both.
+TEST(Model, TwoMachinesThatDoTheSame) {
+  Options o;
+  const Weights weights =
+      With(kShared, {{Step::kMove, 14}, {Step::kNudge, 6}, {Step::kHold, 0}, {Step::kKill, 1}});
+  const auto planner = [&](std::uint64_t seed) {
+    return WithEchoes(MakePlan(seed, 40, weights, 2), seed);
+  };
+  PlayMany<Together>("together the same", 6, planner, o);
+}
+
 // ---- one plan, interrupted at every point in turn
 
 std::vector<Step> TheScenario() {

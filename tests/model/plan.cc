@@ -91,6 +91,26 @@ std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weight
   return plan;
 }
 
+std::vector<Step> WithEchoes(const std::vector<Step>& plan, std::uint64_t seed) {
+  std::mt19937_64 dice(seed);
+  std::vector<Step> out;
+  std::multimap<std::size_t, Step> echoes;  // by the step that they come after
+  for (std::size_t i = 0; i < plan.size(); ++i) {
+    const Step& step = plan[i];
+    out.push_back(step);
+    const bool of_names = step.kind == Step::kMove || step.kind == Step::kRemove ||
+                          step.kind == Step::kMakeFolder || step.kind == Step::kRemoveFolder;
+    if (of_names && dice() % 3 != 0) {
+      Step echo = step;
+      echo.who = 1 - step.who;
+      echoes.emplace(i + dice() % 4, std::move(echo));
+    }
+    const auto [first, last] = echoes.equal_range(i);
+    for (auto it = first; it != last; ++it) out.push_back(it->second);
+  }
+  return out;
+}
+
 std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death, int drives) {
   std::mt19937_64 dice(seed);
   std::vector<Step> plan;

@@ -70,6 +70,8 @@ inline std::uint32_t ModeOf(const Step& step) {
 
 using Weights = std::map<Step::Kind, int>;
 std::vector<Step> MakePlan(std::uint64_t seed, int length, const Weights& weights, int drives = 1);
+// With two drives: most of what one does to names the other does too, at about the same time.
+std::vector<Step> WithEchoes(const std::vector<Step>& plan, std::uint64_t seed);
 // A few files that are saved anew all the time, in the ways in which programs do that. `death`
 // comes now and then, and where there are two drives, each looks at the store.
 std::vector<Step> MakeSaves(std::uint64_t seed, int saves, Step::Kind death, int drives = 1);
