@@ -485,6 +485,7 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.size = old.there_size = job.node.there_size;
   old.mtime = old.ctime = job.node.mtime;
   old.target = OriginOf(job.id);
+  old.dirty = job.node.dirty & kUnsure;
   if (SentTo(job.node.upload, PlaceThere(job.node))) old.upload = job.node.upload;
   old.intent = index_->NextIntent();
   old.intent_since = options_.clock->Wall();

@@ -107,7 +107,9 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     const auto there = provider_->Look(path, cancel);
     if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
     if (there->version == version) continue;  // it is what it was after all
-    if (there->attributes.origin != WriterOf(node)) {
+    // (what a power cut has left may be older than what the store had got by then)
+    const bool unsure = node.name.empty() && (node.dirty & kUnsure);
+    if (unsure || there->attributes.origin != WriterOf(node)) {
       PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, *there, cancel));
       if (!sent) {
         const Lock tree(tree_mutex_);

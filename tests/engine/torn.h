@@ -57,11 +57,12 @@ class TornTest : public DriveTest {
     return left.ok() ? *left : "";
   }
   // What the cache has came long ago.
-  void MakeOld() {
+  void MakeOld() { SetAge(std::chrono::hours(1)); }
+  void SetAge(std::chrono::hours age) {
     for (const auto& entry : std::filesystem::recursive_directory_iterator(folder_ / "cache"))
       if (entry.is_regular_file())
-        std::filesystem::last_write_time(
-            entry, std::filesystem::file_time_type::clock::now() - std::chrono::hours(1));
+        std::filesystem::last_write_time(entry,
+                                         std::filesystem::file_time_type::clock::now() - age);
   }
   // The machine dies now, and of that waiting file the end is lost.
   void TearEnd(const std::string& name, int round) {

@@ -216,6 +216,45 @@ TEST_F(TornTest, WhatTheStoreHasGotOfATornFileStays) {
   }
 }
 
+// It went up, and nobody heard of it: what the disk has left is older. (When that was at its new
+// place, what stood at the former one was removed, as a late request of the same file.)
+TEST_F(TornTest, WhatTheStoreHasGotStaysWhereTheFileWasWhenThatHasMovedOn) {
+  for (int i = 0; i < 2 * kRounds; ++i) {
+    const std::string last = "the new one!!";
+    const std::string moved = fmt::format("moved-{}", i);
+    Open();
+    ASSERT_TRUE(Write(Name(i), "an older list").ok());
+    FlushAll();
+    Close();  // with that on the disk
+    Open();
+    ASSERT_TRUE(Write(Name(i), last).ok());
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["write"] = {true};
+      world_.fails["write"] = std::deque<bool>(1000, true);
+      world_.fails["write"].front() = false;
+    }
+    ASSERT_TRUE(Eventually([&] {
+      Ignore(drive_->Flush(Duration(0)));
+      return world_.All()[Name(i)] == last;
+    }));
+    ASSERT_TRUE(hands().Move(Name(i), moved).ok());
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    LosePower(i);
+    SetAge(std::chrono::hours(-1));  // it may be of this moment, as far as the clock tells
+    {
+      const Lock lock(world_.mutex);
+      world_.fails.clear();
+    }
+    Open();
+    FlushAll();
+    const auto there = world_.All();
+    EXPECT_TRUE(there.count(Name(i)) > 0 ? there.at(Name(i)) == last : there.at(moved) == last)
+        << i << ": " << there.at(moved);
+    Close();
+  }
+}
+
 // Else the store would be left with neither of them, if nothing came after that.
 TEST_F(TornTest, WhatIsWrittenAnewWhileItGoesUpDoesNotGoUpInPart) {
   world_.keeps_former = true;

@@ -219,6 +219,9 @@ class Stage {
   std::string LastAsked() {
     const Lock lock(world_.mutex);
     std::string out;
+    for (const auto& [path, object] : world_.objects)
+      out += fmt::format("\n    there: {} ({} bytes '{}')", path, object.body.size(),
+                         object.body.substr(0, 24));
     std::vector<std::string> changes;
     for (const std::string& one : world_.story)
       if (one.compare(2, 5, "list ") != 0 && one.compare(2, 5, "read ") != 0 &&
