@@ -394,7 +394,10 @@ class Alone {
     had_.clear();
     replaced_.clear();
     for (const auto& [path, content] : stage_.AtTheStore())  // whose deletion is held back
-      if (tree->count(path) == 0) left_.insert(path), hidden_.insert(path);
+      if (tree->count(path) == 0) {
+        left_.insert(path), hidden_.insert(path);
+        had_[path].insert(content);
+      }
     pieced_.clear();
     stage_.world_.Faults(options_.store_faults, options_.seed, options_.lost_answers);
     model_.files = *tree;
