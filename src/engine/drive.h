@@ -430,6 +430,7 @@ class Drive {
   void RemoveLeftovers() EXCLUDES(tree_mutex_);
   Status TakeKnown(Listing* listing, Live* live, const Entry& entry) REQUIRES(tree_mutex_);
   Status EndListing(Listing* listing) EXCLUDES(tree_mutex_);
+  Status GiveNameBack(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
   Status VanishedThere(Live* live, Steady asked) REQUIRES(tree_mutex_);
   bool AllowAsking() EXCLUDES(pace_mutex_);
   void NewVersion(Live* live, const Entry& entry) REQUIRES(tree_mutex_);

@@ -460,10 +460,28 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     return AddIntent(live);
   }
   DropContent(live);
+  const bool folder_went = node.kind == NodeKind::kFolder;
   node.parent = kNoNode;
   forget_place();
   PG_TRY(index_->Delete(node.id));
   if (live->opens == 0 && live->lookups == 0) live_.erase(node.id);
+  return folder_went ? GiveNameBack(parent, name) : Status();
+}
+
+// A file stood beside a folder of its name, which is no more.
+Status Drive::GiveNameBack(NodeId parent, const std::string& name) {
+  PG_ASSIGN(Live * file, Find(parent, BesideFolder(name)));
+  PG_ASSIGN(const Live* taken, Find(parent, name));
+  if (file == nullptr || taken != nullptr) return {};
+  Node& node = file->node;
+  if (node.there != There::kSpelled || node.there_name != NameToKey(name)) return {};
+  const std::string marked = std::exchange(node.name, name);
+  SetThere(&node, parent, NameToKey(name));
+  PG_TRY(Save(file));
+  Tell([=](ChangeListener* l) {
+    l->NameChanged(parent, marked);
+    l->NameChanged(parent, name);
+  });
   return {};
 }
 

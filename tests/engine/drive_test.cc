@@ -484,6 +484,28 @@ TEST_F(DriveTest, HostileAndStrangeNamesStayInTheirFolder) {
   EXPECT_EQ(world_.All()["both"], "changed");
 }
 
+TEST_F(DriveTest, AFileBesideAFolderHasTheNameWhenThatIsGone) {
+  for (const char* name : {"theirs", "ours"}) {
+    world_.Put(name, "file");
+    world_.Put(std::string(name) + "/in", "in the folder");
+  }
+  Open();
+  ASSERT_EQ(Names(""), (std::vector<std::string>{"ours", "ours{file}", "theirs", "theirs{file}"}));
+  ASSERT_EQ(Names("ours").size(), 1u);
+  world_.Erase("theirs/in");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("theirs"), "file");
+  ASSERT_TRUE(drive_->Unlink(IdOf("ours"), "in").ok());
+  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "ours").ok());
+  FlushAll();
+  EXPECT_EQ(*Read("ours"), "file");
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"ours", "theirs"}));
+  ASSERT_TRUE(Write("ours", "changed").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["ours"], "changed");
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
 // The folder is deleted here, a new file takes its name, and others put a folder there again: three
 // of one name. `first`: what happens before the folder comes.
 class ThreeOfOneNameTest : public DriveTest {
