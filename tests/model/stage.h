@@ -8,6 +8,7 @@
 #include <atomic>
 #include <cstdlib>
 #include <filesystem>
+#include <fstream>
 #include <thread>
 
 #include "model/plan.h"
@@ -202,14 +203,25 @@ class Stage {
     }
     return why;
   }
-  // For who looks into a failure: the states and caches as they are, if PARGETER_KEEP names a
-  // folder.
+  // For who looks into a failure: the states and caches as they are, and all that was asked, if
+  // PARGETER_KEEP names a folder.
   void Keep() {
     const char* to = std::getenv("PARGETER_KEEP");
     if (to == nullptr) return;
     const std::string folder = fmt::format("{}/{}-{}", to, options_.seed, ::getpid());
     if (std::filesystem::exists(folder)) return;  // the first, not those of smaller plans
     std::filesystem::copy(folder_.path(), folder, std::filesystem::copy_options::recursive);
+    std::ofstream story(folder + "/story");  // from the first step on
+    {
+      const Lock lock(world_.mutex);
+      for (const std::string& one : world_.story) story << one << '\n';
+    }
+    for (int who : {0, 1}) {
+      if (!drive_[who]) continue;
+      for (const Happening& one : drive_[who]->Happened(0, 10000))
+        story << fmt::format("{} knows: {} {} {} {}\n", who, one.number, one.side, one.what,
+                             one.path);
+    }
   }
   // Among what the store was asked, for who reads of a failure.
   void Remark(const std::string& what) {
