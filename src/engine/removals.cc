@@ -209,9 +209,9 @@ Status Drive::CommitGone(NodeId id) {
   const auto path = TherePath(live->node);
   const bool named = !live->node.name.empty();  // else it is what a move left behind
   if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
-  PG_TRY(index_->Delete(id));
   if (live->node.kind == NodeKind::kFolder && named)
     PG_TRY(GiveNameBack(live->node.there_parent, KeyToName(live->node.there_name)));
+  PG_TRY(index_->Delete(id));
   if (path.ok() && named) activity_.Add("here", "deleted", *path);
   if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();
   if (live->opens + live->old_opens == 0 && live->lookups == 0) live_.erase(id);
