@@ -392,6 +392,15 @@ class MovedInTest : public AnewTest, public testing::WithParamInterface<bool> {
     std::size_t looks = 0;
     return Eventually([&] { return (looks += Asked("feed").size()) > 1; });
   }
+  // What is sent has failed once.
+  bool IsHalfWay() {
+    Ignore(drive_->Flush(Duration(0)));
+    return Eventually([&] {
+      const auto queue = *drive_->Queue(100);
+      return std::any_of(queue.begin(), queue.end(),
+                         [](const auto& one) { return one.second.attempts > 0; });
+    });
+  }
   void HoldInBoth() {
     DeleteTree();
     ASSERT_EQ(Names("e/deep").size(), 2u);
@@ -496,12 +505,7 @@ TEST_P(MovedInTest, TheyAreNotDroppedWhileAFolderIsHalfWayToTheirPlace) {
   Open();
   ASSERT_EQ(Names("e/deep").size(), 2u);
   ASSERT_TRUE(hands().Move("e", "d").ok());
-  Ignore(drive_->Flush(Duration(0)));
-  ASSERT_TRUE(Eventually([&] {
-    const auto queue = *drive_->Queue(100);
-    return std::any_of(queue.begin(), queue.end(),
-                       [](const auto& one) { return one.second.attempts > 0; });
-  }));
+  ASSERT_TRUE(IsHalfWay());
   const auto early = drive_->DropDeletions();
   ASSERT_FALSE(early.ok());
   EXPECT_EQ(early.error().code, Code::kBusy) << early.error().what;
@@ -532,12 +536,7 @@ TEST_P(MovedInTest, WhatTheStoreTellsOfAFolderThatIsHalfWayIsOurs) {
   ASSERT_EQ(Names("e/deep").size(), 2u);
   ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }));
   ASSERT_TRUE(hands().Move("e", "d").ok());
-  Ignore(drive_->Flush(Duration(0)));
-  ASSERT_TRUE(Eventually([&] {
-    const auto queue = *drive_->Queue(100);
-    return std::any_of(queue.begin(), queue.end(),
-                       [](const auto& one) { return one.second.attempts > 0; });
-  }));
+  ASSERT_TRUE(IsHalfWay());
   ASSERT_TRUE(HasLooked());
   ASSERT_TRUE(Eventually([&] { return drive_->Flush(Duration(1000)).ok(); }))
       << drive_->Queue(100)->begin()->first;
