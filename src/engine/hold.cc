@@ -292,7 +292,7 @@ Status Drive::HeldBelow(NodeId held, const std::string& below,
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
   for (const NodeId id : inside) {
     PG_ASSIGN(Live * live, Get(id));
-    const std::string path = below + live->node.there_name;
+    const std::string path = below + ThereName(live->node);
     if (live->node.kind == NodeKind::kFolder)
       PG_TRY(HeldBelow(id, path + "/", versions));
     else if (live->node.gone())  // else it is not for us to replace

@@ -436,9 +436,11 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
   }
   if (node.gone()) {      // deleted on both sides
     if (into) return {};  // by its own step, after that
+    const bool named = node.kind == NodeKind::kFolder && !node.name.empty();
+    const std::string name = KeyToName(ThereName(node));
     PG_TRY(index_->Delete(node.id));
     if (live->opens == 0) live_.erase(node.id);
-    return {};
+    return named ? GiveNameBack(folder, name) : Status();
   }
   if (node.kind == NodeKind::kFolder) {
     PG_ASSIGN(const bool kept, index_->HasChildren(node.id));

@@ -506,6 +506,22 @@ TEST_F(DriveTest, AFileBesideAFolderHasTheNameWhenThatIsGone) {
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
 
+TEST_F(DriveTest, AFileBesideAFolderHasTheNameWhenBothSidesDeleteThat) {
+  world_.Put("both", "file");
+  world_.Put("both/in", "in the folder");
+  Open();
+  ASSERT_EQ(Names("both").size(), 1u);
+  world_.SetOffline(true);
+  ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
+  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
+  world_.SetOffline(false);
+  world_.Erase("both/in");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  FlushAll();
+  EXPECT_EQ(Names(""), std::vector<std::string>{"both"});
+  EXPECT_EQ(*Read("both"), "file");
+}
+
 // The folder is deleted here, a new file takes its name, and others put a folder there again: three
 // of one name. `first`: what happens before the folder comes.
 class ThreeOfOneNameTest : public DriveTest {
