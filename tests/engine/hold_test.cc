@@ -529,7 +529,10 @@ TEST_P(MovedInTest, WhatTheStoreTellsOfAFolderThatIsHalfWayIsOurs) {
   DeleteTree();
   Close();
   world_.has_feed = world_.feed_tells_all = true;
-  world_.loses[GetParam() ? "move" : "copy"] = std::deque<bool>(3, true);
+  {
+    const Lock lock(world_.mutex);
+    world_.loses[GetParam() ? "move" : "copy"] = std::deque<bool>(3, true);
+  }
   retry_pause_ = Duration(60000);
   feed_pause_ = Duration(20);
   Open();
