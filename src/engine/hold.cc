@@ -168,12 +168,15 @@ Status Drive::BringBack(Node node) {
   n.size = n.there_size;
   n.intent = 0;
   n.dirty &= ~(kForGood | kTriedData | kUnsure | kByWaiting);
+  // its removal may have been done, and nobody heard of it: what is empty can be made anew
+  if (n.kind == NodeKind::kFolder && n.attempts > 0) n.dirty |= kAttributes;
   n.attempts = 0;
   n.error.clear();
   if (!HasParts(n.upload)) n.upload.clear();
   SetThere(&n, parent, key);
   // its name is taken here by now, or a former attempt of it has to be ended
-  if (n.there == There::kElsewhere || n.tried_parent != kNoNode || !n.upload.empty())
+  if (n.there == There::kElsewhere || n.tried_parent != kNoNode || !n.upload.empty() ||
+      (n.dirty & kAttributes))
     PG_TRY(AddIntent(live));
   Tell([parent, name = n.name](ChangeListener* l) { l->NameChanged(parent, name); });
   return Save(live);

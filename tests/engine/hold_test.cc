@@ -173,6 +173,34 @@ TEST_F(HoldTest, WhatIsBeingDeletedIsNotSaidToBeBack) {
   EXPECT_EQ(AtTheStore(), 39u);
 }
 
+// (It was here again until the next look, and then gone.)
+TEST_F(HoldTest, AFolderThatMayBeGoneFromTheStoreIsMadeAnew) {
+  for (const bool real : {false, true}) {
+    const std::string drawer = real ? "cupboard" : "drawer";
+    Close();
+    world_.real_folders = real;
+    retry_pause_ = Duration(60000);
+    Open();
+    ASSERT_TRUE(Write("first", "f").ok());
+    ASSERT_TRUE(hands().MakeFolder(drawer).ok());
+    FlushAll();
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["remove-folder"] = {true};
+    }
+    ASSERT_TRUE(hands().Remove("first").ok());  // the sweep begins
+    ASSERT_TRUE(hands().RemoveFolder(drawer).ok());
+    ASSERT_TRUE(Eventually([&] { return world_.All().count(drawer + "/") == 0; }));
+    DeleteAll();
+    EXPECT_EQ(drive_->Summary().held, 41u);
+    ASSERT_TRUE(Eventually([&] { return drive_->DropDeletions().ok(); }));
+    FlushAll();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    EXPECT_NE(IdOf(drawer), kNoNode);
+    EXPECT_EQ(world_.All().count(drawer + "/"), 1u);
+  }
+}
+
 // What waits in a held file goes up no more, and nothing of it is left at the store.
 TEST_F(HoldTest, AnUploadInPartsOfWhatIsHeldIsEnded) {
   world_.multipart_above = 100;
