@@ -31,8 +31,6 @@ Status Drive::CountDeletion(const Node& node) {
   PG_ASSIGN(const std::uint64_t left, index_->CountFiles());
   if (static_cast<double>(many) <= limits_.hold_share * static_cast<double>(left + many)) return {};
   hold_from_ = deletions_.front().second;
-  last_error_ =
-      fmt::format("{} files were deleted within a minute: the deletions are held back", many);
   Log(LogLevel::kWarning,
       "{} of {} files were deleted here within a minute: the store keeps them until "
       "\"pargeter queue release\" or \"queue drop\"",
@@ -72,7 +70,6 @@ Status Drive::ReleaseDeletions() {
   PG_TRY(index_->SetMeta("hold_from", ""));
   hold_from_ = 0;
   deletions_.clear();
-  last_error_.clear();
   for (const Node& node : held) Enqueue(node.id, node.intent, Duration(0));
   return {};
 }
@@ -122,7 +119,6 @@ Result<std::uint64_t> Drive::DropDeletions() {
   PG_TRY(change.Commit());
   hold_from_ = 0;
   deletions_.clear();
-  last_error_.clear();
   return back;
 }
 
