@@ -393,9 +393,12 @@ class Alone {
     left_.clear();
     had_.clear();
     replaced_.clear();
-    for (const auto& [path, content] : stage_.AtTheStore())  // whose deletion is held back
+    // whose deletion is held back, or what has come into a folder that is only here
+    for (const auto& [path, content] : stage_.world_.All())
       if (tree->count(path) == 0) {
-        left_.insert(path), hidden_.insert(path);
+        hidden_.insert(path);
+        if (path.back() == '/') continue;
+        left_.insert(path);
         had_[path].insert(content);
       }
     pieced_.clear();
@@ -501,7 +504,7 @@ class Alone {
     if (auto why = stage_.Settle(0); !why.empty())
       return "in the end it " + why + stage_.LastAsked();
     if (auto s = stage_.ClearUp(0); !s.ok()) return s.error().what;
-    ShowHidden(stage_.AtTheStore());
+    ShowHidden(stage_.world_.All());
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
     if (auto why = AttributesWell(); !why.empty()) return why + stage_.LastAsked();
@@ -522,6 +525,7 @@ class Alone {
 
   // A file that was written anew under a name whose deletion was held back, and went up: if the
   // power cut took all memory of it, the deletion hides it, until that finds another file there.
+  // Nor is a folder that is only here compared with what a half-done move has left at its place.
   void ShowHidden(const std::map<std::string, std::string>& files) {
     for (const auto& [path, content] : files) {
       if (hidden_.count(path) == 0 || !model_.files.emplace(path, content).second) continue;
