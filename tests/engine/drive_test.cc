@@ -7,7 +7,6 @@
 #include <atomic>
 #include <filesystem>
 #include <future>
-#include <set>
 #include <thread>
 
 #include "support/drive_fixture.h"
@@ -457,109 +456,6 @@ TEST_F(DriveTest, AReadOnlyDriveSaysSo) {
   EXPECT_EQ(Write("g", "y").error().code, Code::kReadOnly);
   EXPECT_EQ(drive_->Unlink(kRootId, "f").error().code, Code::kReadOnly);
   EXPECT_EQ(drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite).error().code, Code::kReadOnly);
-}
-
-TEST_F(DriveTest, HostileAndStrangeNamesStayInTheirFolder) {
-  world_.Put("../etc/passwd", "no");
-  world_.Put("a/./b", "dot");
-  world_.Put("a//c", "empty");
-  world_.Put("/top", "leading");
-  world_.Put("both", "file");
-  world_.Put("both/inner", "inner");
-  world_.Put(std::string(300, 'n'), "long");
-  Open();
-  const auto names = Names("");
-  EXPECT_EQ(names.size(), 6u);
-  for (const std::string& name : names) {
-    EXPECT_TRUE(name != ".." && name.size() <= 255) << name;
-  }
-  EXPECT_EQ(*Read("{x2E}{x2E}/etc/passwd"), "no");
-  EXPECT_EQ(*Read("a/{x2E}/b"), "dot");
-  EXPECT_EQ(*Read("a/{}/c"), "empty");
-  EXPECT_EQ(*Read("{}/top"), "leading");
-  EXPECT_EQ(*Read("both{file}"), "file");
-  EXPECT_EQ(*Read("both/inner"), "inner");
-  ASSERT_TRUE(Write("both{file}", "changed").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["both"], "changed");
-}
-
-TEST_F(DriveTest, AFileBesideAFolderHasTheNameWhenThatIsGone) {
-  for (const char* name : {"theirs", "ours"}) {
-    world_.Put(name, "file");
-    world_.Put(std::string(name) + "/in", "in the folder");
-  }
-  Open();
-  ASSERT_EQ(Names(""), (std::vector<std::string>{"ours", "ours{file}", "theirs", "theirs{file}"}));
-  ASSERT_EQ(Names("ours").size(), 1u);
-  world_.Erase("theirs/in");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(*Read("theirs"), "file");
-  ASSERT_TRUE(drive_->Unlink(IdOf("ours"), "in").ok());
-  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "ours").ok());
-  FlushAll();
-  EXPECT_EQ(*Read("ours"), "file");
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"ours", "theirs"}));
-  ASSERT_TRUE(Write("ours", "changed").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["ours"], "changed");
-  EXPECT_EQ(drive_->Summary().conflicts, 0u);
-}
-
-TEST_F(DriveTest, AFileBesideAFolderHasTheNameWhenBothSidesDeleteThat) {
-  world_.Put("both", "file");
-  world_.Put("both/in", "in the folder");
-  Open();
-  ASSERT_EQ(Names("both").size(), 1u);
-  world_.SetOffline(true);
-  ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
-  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
-  world_.SetOffline(false);
-  world_.Erase("both/in");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  FlushAll();
-  EXPECT_EQ(Names(""), std::vector<std::string>{"both"});
-  EXPECT_EQ(*Read("both"), "file");
-}
-
-// The folder is deleted here, a new file takes its name, and others put a folder there again: three
-// of one name. `first`: what happens before the folder comes.
-class ThreeOfOneNameTest : public DriveTest {
- protected:
-  void Play(const std::function<void()>& first) {
-    world_.Put("both", "file");
-    world_.Put("both/in", "in the folder");
-    Open();
-    ASSERT_EQ(Names(""), (std::vector<std::string>{"both", "both{file}"}));
-    ASSERT_EQ(Names("both").size(), 1u);
-    world_.SetOffline(true);
-    ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
-    ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
-    ASSERT_TRUE(Write("both", "new").ok());
-    world_.SetOffline(false);
-    first();
-    world_.Put("both/other", "of another");
-    const Status looked = drive_->Refresh();
-    EXPECT_TRUE(looked.ok()) << looked.error().what;
-    FlushAll();
-    ASSERT_TRUE(drive_->Refresh().ok());
-    std::multiset<std::string> there, here;
-    for (const auto& [path, text] : world_.All()) there.insert(text);
-    for (const std::string& name : Names("")) {
-      const auto text = Read(name);
-      if (text.ok()) here.insert(*text);
-    }
-    EXPECT_EQ(there, (std::multiset<std::string>{"file", "new", "of another"}));
-    EXPECT_EQ(here, (std::multiset<std::string>{"file", "new"}));
-    EXPECT_EQ(*Read("both/other"), "of another");
-  }
-};
-TEST_F(ThreeOfOneNameTest, BeforeTheNewFileWentUp) {
-  quiet_ = Duration(60000);
-  Play([] {});
-}
-TEST_F(ThreeOfOneNameTest, AfterIt) {
-  Play([this] { FlushAll(); });
 }
 
 TEST_F(DriveTest, SymbolicLinksTravel) {

@@ -1,8 +1,10 @@
-// A store that takes names for one which differ only in case: the one object has one row here, and
-// what is left of a name is not what has it now.
+// Names that are not here what they are at the store: what no file here can be called, a file
+// beside a folder of its name, and what differs only in case where the store takes that for one.
 #include <gtest/gtest.h>
 
+#include <functional>
 #include <future>
+#include <set>
 
 #include "support/drive_fixture.h"
 #include "support/hands.h"
@@ -12,11 +14,115 @@ namespace {
 
 class SpellingTest : public DriveTest {
  protected:
+  // One object then has one row here, and what is left of a name is not what has it now.
   void SetFolds() {
     const Lock lock(world_.mutex);
     world_.folds_names = true;
   }
 };
+
+TEST_F(SpellingTest, HostileAndStrangeNamesStayInTheirFolder) {
+  world_.Put("../etc/passwd", "no");
+  world_.Put("a/./b", "dot");
+  world_.Put("a//c", "empty");
+  world_.Put("/top", "leading");
+  world_.Put("both", "file");
+  world_.Put("both/inner", "inner");
+  world_.Put(std::string(300, 'n'), "long");
+  Open();
+  const auto names = Names("");
+  EXPECT_EQ(names.size(), 6u);
+  for (const std::string& name : names) {
+    EXPECT_TRUE(name != ".." && name.size() <= 255) << name;
+  }
+  EXPECT_EQ(*Read("{x2E}{x2E}/etc/passwd"), "no");
+  EXPECT_EQ(*Read("a/{x2E}/b"), "dot");
+  EXPECT_EQ(*Read("a/{}/c"), "empty");
+  EXPECT_EQ(*Read("{}/top"), "leading");
+  EXPECT_EQ(*Read("both{file}"), "file");
+  EXPECT_EQ(*Read("both/inner"), "inner");
+  ASSERT_TRUE(Write("both{file}", "changed").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["both"], "changed");
+}
+
+TEST_F(SpellingTest, AFileBesideAFolderHasTheNameWhenThatIsGone) {
+  for (const char* name : {"theirs", "ours"}) {
+    world_.Put(name, "file");
+    world_.Put(std::string(name) + "/in", "in the folder");
+  }
+  Open();
+  ASSERT_EQ(Names(""), (std::vector<std::string>{"ours", "ours{file}", "theirs", "theirs{file}"}));
+  ASSERT_EQ(Names("ours").size(), 1u);
+  world_.Erase("theirs/in");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("theirs"), "file");
+  ASSERT_TRUE(drive_->Unlink(IdOf("ours"), "in").ok());
+  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "ours").ok());
+  FlushAll();
+  EXPECT_EQ(*Read("ours"), "file");
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"ours", "theirs"}));
+  ASSERT_TRUE(Write("ours", "changed").ok());
+  FlushAll();
+  EXPECT_EQ(world_.All()["ours"], "changed");
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
+TEST_F(SpellingTest, AFileBesideAFolderHasTheNameWhenBothSidesDeleteThat) {
+  world_.Put("both", "file");
+  world_.Put("both/in", "in the folder");
+  Open();
+  ASSERT_EQ(Names("both").size(), 1u);
+  world_.SetOffline(true);
+  ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
+  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
+  world_.SetOffline(false);
+  world_.Erase("both/in");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  FlushAll();
+  EXPECT_EQ(Names(""), std::vector<std::string>{"both"});
+  EXPECT_EQ(*Read("both"), "file");
+}
+
+// The folder is deleted here, a new file takes its name, and others put a folder there again: three
+// of one name. `first`: what happens before the folder comes.
+class ThreeOfOneNameTest : public SpellingTest {
+ protected:
+  void Play(const std::function<void()>& first) {
+    world_.Put("both", "file");
+    world_.Put("both/in", "in the folder");
+    Open();
+    ASSERT_EQ(Names(""), (std::vector<std::string>{"both", "both{file}"}));
+    ASSERT_EQ(Names("both").size(), 1u);
+    world_.SetOffline(true);
+    ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
+    ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
+    ASSERT_TRUE(Write("both", "new").ok());
+    world_.SetOffline(false);
+    first();
+    world_.Put("both/other", "of another");
+    const Status looked = drive_->Refresh();
+    EXPECT_TRUE(looked.ok()) << looked.error().what;
+    FlushAll();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    std::multiset<std::string> there, here;
+    for (const auto& [path, text] : world_.All()) there.insert(text);
+    for (const std::string& name : Names("")) {
+      const auto text = Read(name);
+      if (text.ok()) here.insert(*text);
+    }
+    EXPECT_EQ(there, (std::multiset<std::string>{"file", "new", "of another"}));
+    EXPECT_EQ(here, (std::multiset<std::string>{"file", "new"}));
+    EXPECT_EQ(*Read("both/other"), "of another");
+  }
+};
+TEST_F(ThreeOfOneNameTest, BeforeTheNewFileWentUp) {
+  quiet_ = Duration(60000);
+  Play([] {});
+}
+TEST_F(ThreeOfOneNameTest, AfterIt) {
+  Play([this] { FlushAll(); });
+}
 
 // While a large folder's listing is on its way, the one name is asked for; the store answers, with
 // what it lists under another.
