@@ -354,8 +354,9 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
   if (job->went_on && live->node.version == job->node.version) return GoesOnFrom(job, live);
-  // a listing that began before this may still show it
+  // a listing that began before this may still show it there, and miss it where it is
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
+  acked_[job->id] = options_.clock->Now();
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
   copied_below_.erase(job->id);
