@@ -187,7 +187,7 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
         Code::kTimeout,
         fmt::format("{} is unmounted, but {} ({}) {} not at the store yet", name, changes(left),
                     FormatSize(answer->value("bytes", std::uint64_t{0})), left == 1 ? "is" : "are"),
-        "They are safe on this disk and go up at the next mount.");
+        "All of that is safe on this disk and goes up at the next mount.");
   }
   world.Say(left > 0 ? fmt::format("{} is unmounted; {} wait{} on this disk for the next mount.",
                                    name, changes(left), left == 1 ? "s" : "")

@@ -222,7 +222,7 @@ Status Drive::Flush(Duration patience) {
     return Error(Code::kReadOnly,
                  fmt::format("{} wait{} for upload, and the drive {} is read-only",
                              Counted(stuck, "change"), stuck == 1 ? "s" : "", options_.name),
-                 "They are safe on this disk; they go up when it may be written to.");
+                 "All of that is safe on this disk, and goes up when it may be written to.");
   }
   const Steady deadline = options_.clock->Now() + patience;
   {
@@ -251,11 +251,12 @@ Status Drive::Flush(Duration patience) {
         const Lock tree(tree_mutex_);
         return CheckState().ok();
       }();
-      outcome = Error(Code::kTimeout,
-                      fmt::format("{} still wait{} for upload", Counted(*left, "change"),
-                                  *left == 1 ? "s" : ""),
-                      kept ? "They are safe on this disk and go up when the drive is mounted."
-                           : "The state folder was deleted: they are lost with this process.");
+      outcome =
+          Error(Code::kTimeout,
+                fmt::format("{} still wait{} for upload", Counted(*left, "change"),
+                            *left == 1 ? "s" : ""),
+                kept ? "All of that is safe on this disk and goes up when the drive is mounted."
+                     : "The state folder was deleted: all of that is lost with this process.");
       break;
     }
     Lock lock(queue_mutex_);
