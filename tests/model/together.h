@@ -7,7 +7,9 @@ namespace pargeter::test {
 
 class Together {
  public:
-  explicit Together(const Options& options) : options_(options), stage_(options) {}
+  explicit Together(const Options& options) : options_(options), stage_(options) {
+    stage_.world_.on_content = [this](const std::string& content) { came_.merge(Words(content)); };
+  }
 
   std::string Play(const std::vector<Step>& plan) {
     std::string why = PlayAll(plan);
@@ -140,18 +142,20 @@ class Together {
   bool Replacing(int who, const std::function<std::set<std::string>()>& shown,
                  const std::function<Status()>& change) {
     const std::int64_t events = HappenedThere(who);
-    const auto earlier = stage_.AtTheStore();
+    {
+      const Lock lock(stage_.world_.mutex);
+      came_.clear();
+      for (const auto& [path, object] : stage_.world_.objects) came_.merge(Words(object.body));
+    }
     const std::set<std::string> seen = shown();
-    const auto store = stage_.AtTheStore();
     const bool done = change().ok();
     if (!done) unsure_.insert(seen.begin(), seen.end());  // some of it may have happened
     for (const std::string& word : seen)
       if (done) alive_.erase(word);
     // just now the store has changed what a name means: what was destroyed then, nobody can tell
-    if (HappenedThere(who) != events) {
-      for (const auto& all : {earlier, store, stage_.AtTheStore()})
-        for (const auto& [path, content] : all) unsure_.merge(Words(content));
-    }
+    const bool happened = HappenedThere(who) != events;
+    const Lock lock(stage_.world_.mutex);
+    if (happened) unsure_.merge(came_);
     return done;
   }
   // Another program, which knows what it replaces.
@@ -318,6 +322,7 @@ class Together {
   }
 
   const Options options_;
+  std::set<std::string> came_;  // at the store since the last change here began; under its lock
   Stage stage_;
   std::set<std::string> alive_, unsure_, synced_;
   std::map<std::pair<int, NodeId>, std::set<std::string>> written_;  // into a file, by whom

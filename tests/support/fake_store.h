@@ -57,6 +57,7 @@ struct FakeWorld {
   std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
   std::function<void()> on_listed;                     // before the answer to a listing is given
+  std::function<void(const std::string&)> on_content;  // that comes to the store, which is locked
   std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
   double fault_share GUARDED_BY(mutex) = 0;
@@ -98,6 +99,7 @@ struct FakeWorld {
   void Set(const std::string& path, Object object) REQUIRES(mutex) {
     if (keeps_former && objects.count(path) > 0) former.emplace_back(path, objects[path].body);
     object.serial = path.back() == '/' ? 0 : ++serials;  // folders are alike
+    if (on_content) on_content(object.body);
     objects[path] = std::move(object);
     MakeAbove(path);
     Changed(path);
