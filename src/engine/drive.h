@@ -743,7 +743,7 @@ class Drive {
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
-  std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed there by us
+  std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed by us, or told
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
   // Since when the store does not have what a request without an answer was to make.
   std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);

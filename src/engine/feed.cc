@@ -158,6 +158,7 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
         if (!node || MayBeElsewhere(*node, started)) continue;
         PG_ASSIGN(Live * live, Get(node->id));
         PG_TRY(VanishedThere(live, started));
+        removed_[{folder, key}] = options_.clock->Now();
       }
     }
     PG_TRY(change.Commit());
@@ -193,7 +194,12 @@ Status Drive::TakeChanged(NodeId folder, const Entry& entry, Steady started,
   Listing one;
   one.folder = folder;
   one.started = started;
-  return TakeEntry(&one, entry);
+  PG_TRY(TakeEntry(&one, entry));
+  // A listing that is under way may know less, and this is not told again. (Of a folder that was
+  // known it may say what is in it.)
+  if (!known || !is_folder)
+    for (const NodeId id : one.seen) acked_[id] = options_.clock->Now();
+  return {};
 }
 
 // A file that the store has at another place now, of the same version: its row moves, and with it
@@ -212,6 +218,7 @@ Result<bool> Drive::MovedThere(Live* live, NodeId folder, const Entry& entry) {
   node.parent = folder;
   node.name = name;
   SetThere(&node, folder, entry.name);
+  acked_[node.id] = options_.clock->Now();
   PG_TRY(Inherit(&node));
   PG_TRY(Save(live));
   if (live->content) {

@@ -175,9 +175,9 @@ Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range
       // what is here between two of them comes along, and is not used
       for (next = i + 1; next < gaps.size(); ++next)
         if (gaps[next].begin - gaps[next - 1].end > kSmallest) break;
-      const std::uint64_t end = gaps[next - 1].end;
-      for (std::uint64_t at = gaps[i].begin; at < end;) {
-        const std::uint64_t stop = std::min(end, (at / kChunk + 1) * kChunk);
+      const std::uint64_t last = gaps[next - 1].end;
+      for (std::uint64_t at = gaps[i].begin; at < last;) {
+        const std::uint64_t stop = std::min(last, (at / kChunk + 1) * kChunk);
         PG_TRY(StartFlight(content, {at, stop}));
         at = stop;
       }
