@@ -421,8 +421,9 @@ class Drive {
   Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry)
       EXCLUDES(tree_mutex_);
   Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
-  Status TakePage(Listing* listing, const std::vector<Entry>& entries,
-                  std::optional<bool> may_write) EXCLUDES(tree_mutex_);
+  Status TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write)
+      EXCLUDES(tree_mutex_);
+  Status TakeOne(NodeId folder, const Entry& entry, Steady asked) REQUIRES(tree_mutex_);
   Status TakeRole(Live* live, bool may_write) REQUIRES(tree_mutex_);
   Status TakeEntry(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
   Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);

@@ -191,15 +191,7 @@ Status Drive::TakeChanged(NodeId folder, const Entry& entry, Steady started,
   }
   // of a folder that nobody has looked into nothing is known, and need not be
   if (at->node.listed_at == 0) return {};
-  Listing one;
-  one.folder = folder;
-  one.started = started;
-  PG_TRY(TakeEntry(&one, entry));
-  // A listing that is under way may know less, and this is not told again. (Of a folder that was
-  // known it may say what is in it.)
-  if (!known || !is_folder)
-    for (const NodeId id : one.seen) acked_[id] = options_.clock->Now();
-  return {};
+  return TakeOne(folder, entry, started);
 }
 
 // A file that the store has at another place now, of the same version: its row moves, and with it

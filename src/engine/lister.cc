@@ -114,10 +114,12 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
   PG_ASSIGN(const bool spelled, IsOtherSpelling(id, until_name, *entry));
   if (spelled) return ListFolder(id, Wait::kAll, "");  // that one tells what it is called
-  Listing one;
-  one.folder = id;
-  one.started = asked;
-  return TakePage(&one, {*entry}, std::nullopt);
+  const Lock tree(tree_mutex_);
+  Change change(this);
+  PG_ASSIGN(Live * folder, GetFolder(id));
+  if (MayBeElsewhere(folder->node, asked)) return MovedMeanwhile();
+  PG_TRY(TakeOne(id, *entry, asked));
+  return change.Commit();
 }
 
 // Of something that is known under a name which the store may take for the same.
@@ -192,17 +194,30 @@ Status Drive::LookForRules(const std::vector<Entry>& entries) {
   return {};
 }
 
-Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries,
-                       std::optional<bool> may_write) {
+Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write) {
   const Lock tree(tree_mutex_);
   Trim();
   Change change(this);
   PG_ASSIGN(Live * folder, GetFolder(listing->folder));
   if (MayBeElsewhere(folder->node, listing->started)) return MovedMeanwhile();
-  if (may_write) PG_TRY(TakeRole(folder, *may_write));
+  PG_TRY(TakeRole(folder, may_write));
   for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
   PG_TRY(change.Commit());
   tree_changed_.NotifyAll();
+  return {};
+}
+
+// What the store said of one name, asked for at `asked`. A listing of its folder that is under way
+// may know less of it. (Of a folder that was known that may say what is in it.)
+Status Drive::TakeOne(NodeId folder, const Entry& entry, Steady asked) {
+  const bool is_folder = entry.kind == Kind::kFolder;
+  PG_ASSIGN(const auto known, NodeThere(folder, entry.name, is_folder));
+  Listing one;
+  one.folder = folder;
+  one.started = asked;
+  PG_TRY(TakeEntry(&one, entry));
+  if (!known || !is_folder)
+    for (const NodeId id : one.seen) acked_[id] = options_.clock->Now();
   return {};
 }
 
@@ -519,6 +534,7 @@ Status Drive::LookAgain(NodeId id) {
     PG_TRY(change.Commit());
     return Error(Code::kStale, "the file was deleted at the store");
   }
+  acked_[id] = options_.clock->Now();  // for a listing that is under way
   if (live->node.version == entry->version) return {};
   NewVersion(live, *entry);
   return Save(live);

@@ -6,8 +6,6 @@
 #include <algorithm>
 #include <atomic>
 #include <filesystem>
-#include <future>
-#include <thread>
 
 #include "support/drive_fixture.h"
 #include "support/hands.h"
@@ -81,56 +79,6 @@ TEST_F(DriveTest, TwoFilesChangePlaces) {
   ASSERT_TRUE(drive_->Rename(kRootId, "t", kRootId, "b", Drive::Replace::kYes).ok());
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
-}
-
-TEST_F(DriveTest, AListingHalfWayThroughAChangeOfPlacesLosesNeither) {
-  world_.Put("a", "A");
-  world_.Put("b", "B");
-  Open();
-  {
-    const Lock lock(world_.mutex);
-    world_.forbid = "a";  // one of the two is left standing under a name of our own
-  }
-  ASSERT_TRUE(drive_->Rename(kRootId, "a", kRootId, "t", Drive::Replace::kYes).ok());
-  ASSERT_TRUE(drive_->Rename(kRootId, "b", kRootId, "a", Drive::Replace::kYes).ok());
-  ASSERT_TRUE(drive_->Rename(kRootId, "t", kRootId, "b", Drive::Replace::kYes).ok());
-  EXPECT_EQ(drive_->Flush(Duration(1500)).error().code, Code::kTimeout);
-  // a new start knows of no recent change of ours: only the listing counts
-  Close();
-  Open();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"a", "b"}));
-  {
-    const Lock lock(world_.mutex);
-    world_.forbid.clear();
-  }
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
-}
-
-TEST_F(DriveTest, AListingFromBeforeAMoveBringsNothingBack) {
-  world_.moves_files = true;
-  world_.Put("a", "A");
-  Open();
-  Names("");
-  std::promise<void> listed, moved;
-  std::atomic<int> listings{0};
-  world_.on_listed = [&] {
-    if (listings++ > 0) return;
-    listed.set_value();
-    moved.get_future().wait_for(std::chrono::seconds(20));
-  };
-  std::thread look([&] { Ignore(drive_->Refresh()); });
-  listed.get_future().wait();  // the store has said that there is an "a"
-  EXPECT_TRUE(drive_->Rename(kRootId, "a", kRootId, "b", Drive::Replace::kYes).ok());
-  EXPECT_TRUE(Eventually([&] { return world_.All().count("b") == 1; }));
-  FlushAll();
-  moved.set_value();
-  look.join();
-  EXPECT_EQ(Names(""), std::vector<std::string>{"b"});
-  EXPECT_EQ(Asked("move").size(), 1u);
-  Close();
-  world_.on_listed = nullptr;
 }
 
 TEST_F(DriveTest, WhatOthersHadChangedBeforeItWasDeletedHereShowsAtOnce) {

@@ -1,0 +1,114 @@
+// A listing that was asked for before something else was learnt, and comes after it.
+#include <gtest/gtest.h>
+
+#include <atomic>
+#include <future>
+#include <memory>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class ListingTest : public DriveTest {
+ protected:
+  // The next listing has been answered by the store, and that comes when `meanwhile` is done.
+  void Overtake(const std::function<void()>& list, const std::function<void()>& meanwhile) {
+    auto asked = std::make_shared<std::atomic<bool>>(false);
+    auto done = std::make_shared<std::promise<void>>();
+    world_.on_listed = [asked, is_done = done->get_future().share()] {
+      if (!asked->exchange(true)) is_done.wait_for(std::chrono::seconds(60));
+    };
+    const auto listed = std::async(std::launch::async, list);
+    EXPECT_TRUE(Eventually([&] { return asked->load(); }));
+    meanwhile();
+    done->set_value();
+    listed.wait();
+  }
+  void ExpectNothingVanished() {
+    for (const Happening& one : drive_->Happened(0, 100))
+      EXPECT_NE(one.what, "vanished") << one.path;
+  }
+};
+
+TEST_F(ListingTest, AListingHalfWayThroughAChangeOfPlacesLosesNeither) {
+  world_.Put("a", "A");
+  world_.Put("b", "B");
+  Open();
+  {
+    const Lock lock(world_.mutex);
+    world_.forbid = "a";  // one of the two is left standing under a name of our own
+  }
+  ASSERT_TRUE(drive_->Rename(kRootId, "a", kRootId, "t", Drive::Replace::kYes).ok());
+  ASSERT_TRUE(drive_->Rename(kRootId, "b", kRootId, "a", Drive::Replace::kYes).ok());
+  ASSERT_TRUE(drive_->Rename(kRootId, "t", kRootId, "b", Drive::Replace::kYes).ok());
+  EXPECT_EQ(drive_->Flush(Duration(1500)).error().code, Code::kTimeout);
+  // a new start knows of no recent change of ours: only the listing counts
+  Close();
+  Open();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"a", "b"}));
+  {
+    const Lock lock(world_.mutex);
+    world_.forbid.clear();
+  }
+  FlushAll();
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
+}
+
+TEST_F(ListingTest, BringsNothingBackThatHasMoved) {
+  world_.moves_files = true;
+  world_.Put("a", "A");
+  Open();
+  Names("");
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             EXPECT_TRUE(drive_->Rename(kRootId, "a", kRootId, "b", Drive::Replace::kYes).ok());
+             EXPECT_TRUE(Eventually([&] { return world_.All().count("b") == 1; }));
+             FlushAll();
+           });
+  EXPECT_EQ(Names(""), std::vector<std::string>{"b"});
+  EXPECT_EQ(Asked("move").size(), 1u);
+}
+
+// It is asked for by name, as the folder is large, and was made after its page was sent.
+TEST_F(ListingTest, TakesNothingAwayThatWasAskedForByName) {
+  world_.page_size = 2;
+  for (const char* name : {"b", "c", "d", "e"}) world_.Put(name, name);
+  Open();
+  ASSERT_EQ(Names("").size(), 4u);
+  std::atomic<int> pages{0};
+  std::promise<void> found;
+  world_.on_listed = [&, is_found = found.get_future().share()] {
+    if (++pages == 2) is_found.wait_for(std::chrono::seconds(60));
+  };
+  const auto listed = std::async(std::launch::async, [&] { return drive_->Refresh().ok(); });
+  EXPECT_TRUE(Eventually([&] { return pages == 2; }));
+  world_.Put("a", "late");
+  EXPECT_NE(IdOf("a"), kNoNode);
+  found.set_value();
+  listed.wait();
+  ExpectNothingVanished();
+  EXPECT_EQ(*Read("a"), "late");
+}
+
+// Others have changed it, and who was about to read it has noticed.
+TEST_F(ListingTest, BringsNoFormerVersionBack) {
+  world_.serial_versions = true;
+  world_.Put("a", "A");
+  Open();
+  const Drive::Opened open = *drive_->OpenNode(IdOf("a"), Drive::Intent::kRead);
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             world_.Put("a", "another");
+             EXPECT_EQ(ReadOpen(open.file).error().code, Code::kStale);
+             EXPECT_EQ(drive_->GetAttr(open.attr.id)->size, 7u);
+           });
+  EXPECT_EQ(drive_->GetAttr(open.attr.id)->size, 7u);
+  drive_->Release(open.file);
+  EXPECT_EQ(*Read("a"), "another");
+}
+
+}  // namespace
+}  // namespace pargeter::test
