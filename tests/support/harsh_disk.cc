@@ -27,6 +27,20 @@ std::string SlurpPath(const std::string& path) {
   const Fd fd(::open(path.c_str(), O_RDONLY | O_CLOEXEC));
   return fd ? Slurp(fd.get()) : "";
 }
+constexpr std::uint64_t kPage = 4096;
+
+// What of it is no hole.
+RangeSet Written(int fd) {
+  RangeSet parts;
+  const off_t place = ::lseek(fd, 0, SEEK_CUR);
+  for (off_t at = 0; (at = ::lseek(fd, at, SEEK_DATA)) >= 0;) {
+    const off_t end = ::lseek(fd, at, SEEK_HOLE);
+    parts.Add({static_cast<std::uint64_t>(at), static_cast<std::uint64_t>(end)});
+    at = end;
+  }
+  ::lseek(fd, place, SEEK_SET);
+  return parts;
+}
 using FileId = HarshDisk::FileId;
 FileId IdOf(int fd) {
   struct stat info {};
@@ -205,7 +219,7 @@ Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
   if (!done && !alive) return Fault();
   if (!done) data = data.substr(0, data.size() / 2);
   if (watching()) {
-    NoteTime(fd);
+    NoteState(fd);
     Wrote(IdOf(fd), offset, data, [fd] { return Slurp(fd); });
   }
   const Status wrote = Disk::WriteAt(fd, data, offset);
@@ -214,7 +228,7 @@ Status HarshDisk::WriteAt(int fd, std::string_view data, std::uint64_t offset) {
 Status HarshDisk::Truncate(int fd, std::uint64_t size) {
   if (!Gate()) return Fault();
   if (watching()) {
-    NoteTime(fd);
+    NoteState(fd);
     Cut(IdOf(fd), size, [fd] { return Slurp(fd); });
   }
   return Disk::Truncate(fd, size);
@@ -258,13 +272,14 @@ Status HarshDisk::Remove(const std::string& path) {
 Status HarshDisk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
   if (!Gate()) return Fault();
   if (watching()) {
-    NoteTime(fd);
+    NoteState(fd);
     struct stat info {};
     if (::fstat(fd, &info) != 0) return Fault();
     const std::uint64_t end = std::min<std::uint64_t>(offset + size, info.st_size);
     if (end > offset)
-      Wrote(IdOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'),
-            [fd] { return Slurp(fd); });
+      Wrote(
+          IdOf(fd), offset, std::string(static_cast<std::size_t>(end - offset), '\0'),
+          [fd] { return Slurp(fd); }, false, true);
   }
   return Disk::Punch(fd, offset, size);
 }
@@ -285,29 +300,34 @@ HarshDisk::Volume& HarshDisk::VolumeOf(const std::string& path) {
   fmt::print(stderr, "nobody watches the disk of {}\n", path);
   std::abort();
 }
+HarshDisk::Image HarshDisk::AllWritten(std::string content) {
+  Image image{std::move(content), {}};
+  image.written.Add({0, image.content.size()});
+  return image;
+}
 void HarshDisk::Wrote(FileId file, std::uint64_t offset, std::string_view data,
-                      const Before& before, bool by_sectors) {
+                      const Before& before, bool by_sectors, bool hole) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
-  if (is_new) it->second.synced = before();
+  if (is_new) it->second.synced = AllWritten(before());
   it->second.by_sectors = by_sectors;
-  it->second.since.push_back({offset, std::string(data), false});
+  it->second.since.push_back({offset, std::string(data), false, hole});
 }
 // Before a change: nothing of it is on the disk until all is synced, and so the file looks no
 // younger.
-void HarshDisk::NoteTime(int fd) {
+void HarshDisk::NoteState(int fd) {
   struct stat info {};
   if (::fstat(fd, &info) != 0) return;
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(FileId{info.st_dev, info.st_ino});
-  if (is_new) it->second.synced = Slurp(fd);
+  if (is_new) it->second.synced = {Slurp(fd), Written(fd)};
   if (it->second.since.empty()) it->second.synced_time = info.st_mtim;
 }
 void HarshDisk::Cut(FileId file, std::uint64_t size, const Before& before) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
-  if (is_new) it->second.synced = before();
-  it->second.since.push_back({size, "", true});
+  if (is_new) it->second.synced = AllWritten(before());
+  it->second.since.push_back({size, "", true, false});
 }
 void HarshDisk::Synced(FileId file) {
   const Lock lock(mutex_);
@@ -383,7 +403,7 @@ void HarshDisk::PowerCut(std::uint64_t seed) {
 // that came; and where nothing ever came there is a hole. The index, checked by its own sums, is
 // torn by sectors.
 void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64* dice) {
-  const std::size_t page = file.by_sectors ? 512 : 4096;
+  const std::size_t page = file.by_sectors ? 512 : kPage;
   const std::uint64_t mood = (*dice)() % 3;
   std::vector<std::size_t> cuts;
   for (std::size_t i = 0; i < file.since.size(); ++i)
@@ -394,8 +414,7 @@ void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64*
                                             : (*dice)() % (cuts.size() + 1);
   const std::size_t last = cuts_done < cuts.size() ? cuts[cuts_done] : file.since.size();
   const std::size_t first = cuts_done == 0 ? 0 : cuts[cuts_done - 1] + 1;
-  Image image{file.synced, {}};
-  image.written.Add({0, file.synced.size()});
+  Image image = file.synced;
   for (std::size_t i = 0; i < first; ++i) image.Apply(file.since[i]);
   std::map<std::uint64_t, std::size_t> until;  // by page
   for (std::size_t i = first; i < last && mood != 0; ++i) {
@@ -409,7 +428,7 @@ void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64*
         image.Apply({at,
                      change.data.substr(static_cast<std::size_t>(at - change.offset),
                                         static_cast<std::size_t>(next - at)),
-                     false});
+                     false, change.hole});
       at = next;
     }
   }
@@ -435,7 +454,13 @@ void HarshDisk::Image::Apply(const Change& change) {
     written.Remove({end, ~0ull >> 1});
   } else if (!change.data.empty()) {
     content.replace(static_cast<std::size_t>(change.offset), change.data.size(), change.data);
-    written.Add({change.offset, end});
+    if (!change.hole) {
+      written.Add({change.offset, end});
+    } else if (const auto first = (change.offset + kPage - 1) / kPage * kPage,
+               last = end / kPage * kPage;
+               first < last) {
+      written.Remove({first, last});
+    }
   }
 }
 

@@ -68,7 +68,7 @@ class HarshDisk : public Disk {
   // Before a change, with what tells the content until then; and after a sync.
   using Before = std::function<std::string()>;
   void Wrote(FileId file, std::uint64_t offset, std::string_view data, const Before& before,
-             bool by_sectors = false);
+             bool by_sectors = false, bool hole = false);
   void Cut(FileId file, std::uint64_t size, const Before& before);
   void Synced(FileId file);
   void Made(const std::string& path);
@@ -80,18 +80,19 @@ class HarshDisk : public Disk {
   struct Change {
     std::uint64_t offset = 0;
     std::string data;
-    bool cut = false;  // to `offset` bytes
-  };
-  struct File {
-    std::string synced;
-    timespec synced_time{0, UTIME_OMIT};  // of its last change, as it is on the disk
-    std::vector<Change> since;
-    bool by_sectors = false;
+    bool cut = false;   // to `offset` bytes
+    bool hole = false;  // of the zeros that `data` is
   };
   struct Image {
     std::string content;
-    RangeSet written;
+    RangeSet written;  // the rest is a hole
     void Apply(const Change& change);
+  };
+  struct File {
+    Image synced;
+    timespec synced_time{0, UTIME_OMIT};  // of its last change, as it is on the disk
+    std::vector<Change> since;
+    bool by_sectors = false;
   };
   struct NameChange {
     std::string from, to;  // made: to; removed: from; renamed: both
@@ -104,8 +105,9 @@ class HarshDisk : public Disk {
     std::size_t synced = 0;  // so many of them
     void Undo(std::mt19937_64* dice);
   };
+  static Image AllWritten(std::string content);
   Status Fault() const;
-  void NoteTime(int fd);
+  void NoteState(int fd);
   Volume& VolumeOf(const std::string& path) REQUIRES(mutex_);
   static std::string Save(const Volume& volume, const std::string& path);
   void Tear(const std::string& path, const File& file, std::mt19937_64* dice);
