@@ -103,9 +103,9 @@ class Stage {
     PG_ASSIGN(const auto rules, drive_[who]->Rules());
     for (const auto& placed : rules) {
       const auto id = hands(who).Find(placed.rule.key);
-      if (!id.ok() && id.error().code == Code::kNotFound) continue;  // gone there meanwhile
-      if (!id.ok()) return id.error();
-      PG_TRY(drive_[who]->Place(*id, Placement::kNone));
+      const Status done = id.ok() ? drive_[who]->Place(*id, Placement::kNone) : id.error();
+      const bool gone = !done.ok() && done.error().code == Code::kNotFound;  // there, meanwhile
+      if (!gone) PG_TRY(done);
     }
     return {};
   }
