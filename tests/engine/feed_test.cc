@@ -88,23 +88,17 @@ TEST_F(FeedTest, AnEarlierListingTakesNothingAway) {
   OpenAtWork();
   Names("d");
   ASSERT_EQ(*Read("d/m"), "moves");
-  std::promise<void> told;
-  std::atomic<bool> asked{false};
-  world_.on_listed = [&, is_told = told.get_future().share()] {
-    if (!asked.exchange(true)) is_told.wait_for(std::chrono::seconds(60));
-  };
-  const auto looked = std::async(std::launch::async, [this] { Ignore(drive_->Refresh()); });
-  ASSERT_TRUE(Eventually([&] { return asked.load(); }));
-  world_.Put("a", "another");
-  world_.Put("new", "n");
-  world_.Move("d/m", "m");
-  EXPECT_TRUE(Eventually([&] { return Known("new") && Known("m") && !Known("d/m"); }));
-  told.set_value();
-  looked.wait();
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             world_.Put("a", "another");
+             world_.Put("new", "n");
+             world_.Move("d/m", "m");
+             EXPECT_TRUE(Eventually([&] { return Known("new") && Known("m") && !Known("d/m"); }));
+           });
   EXPECT_TRUE(Known("new"));
   EXPECT_TRUE(Known("m"));
   EXPECT_EQ(drive_->NodeAt("a")->size, 7u);
-  for (const Happening& one : drive_->Happened(0, 100)) EXPECT_NE(one.what, "vanished") << one.path;
+  ExpectNothingVanished();
   world_.TakeAsked();
   EXPECT_EQ(*Read("m"), "moves");
   EXPECT_TRUE(Asked("read").empty());

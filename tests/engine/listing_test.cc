@@ -1,36 +1,12 @@
 // A listing that was asked for before something else was learnt, and comes after it.
 #include <gtest/gtest.h>
 
-#include <atomic>
-#include <future>
-#include <memory>
-
 #include "support/drive_fixture.h"
-#include "support/hands.h"
 
 namespace pargeter::test {
 namespace {
 
-class ListingTest : public DriveTest {
- protected:
-  // The next listing has been answered by the store, and that comes when `meanwhile` is done.
-  void Overtake(const std::function<void()>& list, const std::function<void()>& meanwhile) {
-    auto asked = std::make_shared<std::atomic<bool>>(false);
-    auto done = std::make_shared<std::promise<void>>();
-    world_.on_listed = [asked, is_done = done->get_future().share()] {
-      if (!asked->exchange(true)) is_done.wait_for(std::chrono::seconds(60));
-    };
-    const auto listed = std::async(std::launch::async, list);
-    EXPECT_TRUE(Eventually([&] { return asked->load(); }));
-    meanwhile();
-    done->set_value();
-    listed.wait();
-  }
-  void ExpectNothingVanished() {
-    for (const Happening& one : drive_->Happened(0, 100))
-      EXPECT_NE(one.what, "vanished") << one.path;
-  }
-};
+class ListingTest : public DriveTest {};
 
 TEST_F(ListingTest, AListingHalfWayThroughAChangeOfPlacesLosesNeither) {
   world_.Put("a", "A");
@@ -78,17 +54,12 @@ TEST_F(ListingTest, TakesNothingAwayThatWasAskedForByName) {
   for (const char* name : {"b", "c", "d", "e"}) world_.Put(name, name);
   Open();
   ASSERT_EQ(Names("").size(), 4u);
-  std::atomic<int> pages{0};
-  std::promise<void> found;
-  world_.on_listed = [&, is_found = found.get_future().share()] {
-    if (++pages == 2) is_found.wait_for(std::chrono::seconds(60));
-  };
-  const auto listed = std::async(std::launch::async, [&] { return drive_->Refresh().ok(); });
-  EXPECT_TRUE(Eventually([&] { return pages == 2; }));
-  world_.Put("a", "late");
-  EXPECT_NE(IdOf("a"), kNoNode);
-  found.set_value();
-  listed.wait();
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             world_.Put("a", "late");
+             EXPECT_NE(IdOf("a"), kNoNode);
+           },
+           2);
   ExpectNothingVanished();
   EXPECT_EQ(*Read("a"), "late");
 }

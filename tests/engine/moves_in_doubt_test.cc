@@ -3,7 +3,6 @@
 #include <gtest/gtest.h>
 
 #include <atomic>
-#include <future>
 #include <thread>
 
 #include "support/drive_fixture.h"
@@ -127,18 +126,12 @@ TEST_F(MovesInDoubtTest, AFolderThatMovesBackIsNotTakenForDeleted) {
 TEST_F(MovesInDoubtTest, AFolderThatWasTakenBackIsNotMissedByAListingFromBefore) {
   Look();
   MoveInDoubt("d", "e");
-  std::promise<void> back;
-  std::atomic<bool> asked{false};
-  world_.on_listed = [&, is_back = back.get_future().share()] {
-    if (!asked.exchange(true)) is_back.wait_for(std::chrono::seconds(60));
-  };
-  const auto looked = std::async(std::launch::async, [this] { Ignore(drive_->Refresh()); });
-  ASSERT_TRUE(Eventually([&] { return asked.load(); }));
-  ASSERT_TRUE(hands().Move("e", "d").ok());
-  FlushAll();
-  back.set_value();
-  looked.wait();
-  for (const Happening& one : drive_->Happened(0, 100)) EXPECT_NE(one.what, "vanished") << one.path;
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             EXPECT_TRUE(hands().Move("e", "d").ok());
+             FlushAll();
+           });
+  ExpectNothingVanished();
   End({{"d/f", "d/f"}, {"d/k", "d/k"}});
 }
 // A file has the folder's former name meanwhile: it is not the folder,

@@ -5,6 +5,10 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <atomic>
+#include <chrono>
+#include <functional>
+#include <future>
 #include <memory>
 #include <optional>
 #include <string>
@@ -134,6 +138,24 @@ class DriveTest : public testing::Test {
     }
     std::sort(names.begin(), names.end());
     return names;
+  }
+  // The store has answered the n-th listing from now, and that comes when `meanwhile` is done.
+  void Overtake(const std::function<void()>& list, const std::function<void()>& meanwhile,
+                int nth = 1) {
+    auto answered = std::make_shared<std::atomic<int>>(0);
+    std::promise<void> done;
+    world_.on_listed = [answered, nth, is_done = done.get_future().share()] {
+      if (++*answered == nth) is_done.wait_for(std::chrono::seconds(60));
+    };
+    const auto listed = std::async(std::launch::async, list);
+    EXPECT_TRUE(Eventually([&] { return *answered >= nth; }));
+    meanwhile();
+    done.set_value();
+    listed.wait();
+  }
+  void ExpectNothingVanished() {
+    for (const Happening& one : drive_->Happened(0, 100))
+      EXPECT_NE(one.what, "vanished") << one.path;
   }
   void FlushAll() {
     const Status flushed = drive_->Flush(Duration(60000));
