@@ -505,6 +505,7 @@ const Case kCases[] = {
     {"extended attributes",
      [](Transcript& t, const std::string& d) {
        Put(d + "/f", "x");
+       CALL(::listxattr((d + "/f").c_str(), nullptr, 0));
        CALL(::setxattr((d + "/f").c_str(), "user.note", "hello", 5, 0));
        char buffer[20];
        CALL(::getxattr((d + "/f").c_str(), "user.note", buffer, 20));

@@ -345,15 +345,9 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
              size);
 }
 
-void ListXattr(fuse_req_t req, fuse_ino_t ino, std::size_t size) {
-  const Place at = At(req, ino);
-  const auto state = at.drive->State(at.id);
-  if (!state.ok()) return Fail(req, state.error());
-  std::string names;
-  for (const char* name : {kStateName, kPlacementName, kVersionName})
-    if (name != kVersionName || !state->node.version.empty()) names.append(name).push_back('\0');
-  ReplyValue(req, names, size);
-}
+// None: what copies attributes along would leave ours on the copy, where they say nothing, and could
+// not set them here.
+void ListXattr(fuse_req_t req, fuse_ino_t, std::size_t size) { ReplyValue(req, "", size); }
 
 // Only what asks the drive for something: others would not reach the store.
 void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* value, std::size_t size,
@@ -480,7 +474,6 @@ void TopStatFs(fuse_req_t req, fuse_ino_t) {
 void TopGetXattr(fuse_req_t req, fuse_ino_t, const char*, std::size_t) {
   fuse_reply_err(req, ENODATA);
 }
-void TopListXattr(fuse_req_t req, fuse_ino_t, std::size_t size) { ReplyValue(req, "", size); }
 void TopForget(fuse_req_t req, fuse_ino_t, std::uint64_t) { fuse_reply_none(req); }
 
 constexpr auto kRefused = [](fuse_req_t req, auto...) { fuse_reply_err(req, EACCES); };
@@ -546,7 +539,7 @@ const fuse_lowlevel_ops& StreamOperations() {
     o.statfs = Wrap<&StatFs, &TopStatFs>::value;
     o.setxattr = Wrap<&SetXattr>::value;
     o.getxattr = Wrap<&GetXattr, &TopGetXattr>::value;
-    o.listxattr = Wrap<&ListXattr, &TopListXattr>::value;
+    o.listxattr = Wrap<&ListXattr, &ListXattr>::value;
     o.removexattr = Wrap<&RemoveXattr>::value;
     o.fallocate = Wrap<&Fallocate>::value;
     o.lseek = Wrap<&Lseek>::value;
