@@ -23,10 +23,17 @@ DriveStatus Drive::Summary() {
     const Lock tree(tree_mutex_);
     if (auto pending = index_->Pending(); pending.ok()) out.pending = *pending;
     if (auto kept = index_->Conflicts(); kept.ok()) out.conflicts = kept->size();
-    for (const Node& node : HeldDeletions()) {
+    Nanos& oldest = out.pending.oldest;
+    if (hold_from_ != 0) oldest = 0;
+    const auto waiting = index_->Intents(0, hold_from_ != 0 ? 1 << 30 : 0);
+    for (const Node& node : waiting.ok() ? *waiting : std::vector<Node>()) {
+      if (!IsHeld(node)) {
+        oldest = oldest == 0 ? node.intent_since : std::min(oldest, node.intent_since);
+        continue;
+      }
       if (node.kind != NodeKind::kFolder) ++out.held;
       if (out.held_since == 0) out.held_since = node.intent_since;
-      --out.pending.files;  // they wait for a person, not for the store
+      --out.pending.files;  // it waits for a person, not for the store
     }
     out.state_gone = !CheckState().ok();
     out.last_error = out.offline_since != 0    ? link_->LastFault()

@@ -42,6 +42,8 @@ TEST_F(HoldTest, TheyAreHeldBackAndReleased) {
   EXPECT_EQ(AtTheStore(), 40u);
   EXPECT_EQ(drive_->Summary().held, 40u);
   EXPECT_NE(drive_->Summary().held_since, 0);
+  EXPECT_EQ(drive_->Summary().pending.files, 0u);
+  EXPECT_EQ(drive_->Summary().pending.oldest, 0);
   EXPECT_EQ(IdOf("d"), kNoNode) << "here they are gone";
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(IdOf("d"), kNoNode) << "and do not come back by themselves";
@@ -50,7 +52,12 @@ TEST_F(HoldTest, TheyAreHeldBackAndReleased) {
   FlushAll();
   EXPECT_EQ(AtTheStore(), 40u) << "not even a restart lets them go";
   EXPECT_EQ(drive_->Summary().held, 40u);
+  world_.SetOffline(true);
   ASSERT_TRUE(Write("meanwhile", "goes up").ok());
+  const PendingSummary waits = drive_->Summary().pending;
+  EXPECT_EQ(waits.files, 1u);
+  EXPECT_GT(waits.oldest, drive_->Summary().held_since) << "it is not one of those held back";
+  world_.SetOffline(false);
   FlushAll();
   EXPECT_EQ(world_.All()["meanwhile"], "goes up");
   ASSERT_TRUE(drive_->ReleaseDeletions().ok());
