@@ -610,6 +610,7 @@ class Drive {
   Result<Outcome> GoesOnFrom(Job* job, Live* live) REQUIRES(tree_mutex_);
   void ReadOnFromNewPlaces() REQUIRES(tree_mutex_);
   Result<bool> IsAllThereIs(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
+  Result<bool> IsAllTheStoreHas(const Job& job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
   Result<bool> IsFolderAt(const std::string& path, const Cancel& cancel);
   Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);

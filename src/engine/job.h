@@ -30,6 +30,7 @@ struct Drive::Job {
   std::string tried_path;           // of a former attempt elsewhere, to be taken back first
   bool first_try = false;           // no former attempt may have come to something at `path`
   bool went_on = false;             // what stands there is the file, and cannot go back
+  std::optional<Entry> made;        // what stands there is all that the store has of it
   std::vector<Kept> kept;           // by an attempt before this one, too
   Kept* KeptFile(const std::string& was) {
     const auto it = std::find_if(kept.begin(), kept.end(), [&](const Kept& one) {

@@ -321,7 +321,9 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
   ReadOnFromNewPlaces();
   listed_.clear();
   PG_TRY(change.Commit());
-  if (job->aside) PG_TRY(SyncIndex());
+  // before anything comes to its former place: moved once more after a power cut, it would take
+  // that along
+  PG_TRY(SyncIndex());
   tree_changed_.NotifyAll();
   job->delay = Duration(0);
   return Outcome::kAgain;

@@ -353,7 +353,9 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
-  if (job->went_on && live->node.version == job->node.version) return GoesOnFrom(job, live);
+  if (job->made && !live->node.copy_of.empty()) return Outcome::kAgain;  // changed meanwhile
+  if (job->made || (job->went_on && live->node.version == job->node.version))
+    return GoesOnFrom(job, live);
   // a listing that began before this may still show it there, and miss it where it is
   removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
   acked_[job->id] = options_.clock->Now();
@@ -371,8 +373,21 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
 
 // The store has it where a former attempt brought it.
 Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
+  Change change(this);
   Node& node = live->node;
-  removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  if (job->made) {
+    PG_ASSIGN(const auto former, index_->FindThere(node.tried_parent, node.tried_name, false));
+    if (former && former->gone() && former->id != node.id) {
+      PG_ASSIGN(Live * replaced, Get(former->id));
+      DropThere(replaced, job->tried_path);
+    }
+    node.version = job->made->version;
+    node.there_size = job->made->size;
+    node.dirty &= ~kTriedData;
+    if (!HasParts(node.upload)) node.upload.clear();
+  } else {
+    removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+  }
   not_there_.erase(job->id);
   node.there = There::kElsewhere;
   node.there_parent = std::exchange(node.tried_parent, kNoNode);
@@ -381,9 +396,11 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
   if (live->content) {
     const Lock lock(live->content->mu);
     live->content->source.path = job->tried_path;
+    if (job->made) live->content->source.version = job->made->version;
   }
   PG_TRY(Save(live));
   if (node.kind == NodeKind::kFolder) ReadOnFromNewPlaces();
+  PG_TRY(change.Commit());
   return Outcome::kAgain;
 }
 
@@ -396,6 +413,16 @@ Result<bool> Drive::IsAllThereIs(const Job& job, const Entry& made) {
   const auto original = provider_->Look(job.there_path, job.cancel);
   if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
   return !original.ok() || original->version != node.version;
+}
+
+// It may have replaced a whole file: it leaves from there as any other, when what comes to its
+// place has come, and is not deleted before.
+Result<bool> Drive::IsAllTheStoreHas(const Job& job) {
+  if (!job.there_path.empty() || !job.node.copy_of.empty()) return false;
+  if (job.node.effective == Placement::kLocal) return false;
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(const auto other, index_->FindThere(job.node.tried_parent, job.node.tried_name, false));
+  return !other || other->gone();
 }
 
 // False: what stands there is not of that attempt, or nothing does.
@@ -415,6 +442,11 @@ Result<bool> Drive::TakeBackFile(Job* planned) {
     }
     PG_ASSIGN(const bool ours, MadeBy(job, *made));
     if (!ours) return false;
+    PG_ASSIGN(const bool all, IsAllTheStoreHas(job));
+    if (all) {
+      planned->made = *made;
+      return true;
+    }
     PG_ASSIGN(const bool only, IsAllThereIs(job, *made));
     if (only) {  // another version than is known here, or one that is deleted here, just stays
       planned->went_on = !job.node.gone() && made->version == job.node.version;

@@ -223,5 +223,85 @@ TEST_F(ReplacedTest, WhatTheStoreHasOfATornFileDoesNotTakeThePlaceOfAWholeOne) {
   EXPECT_GT(back, 0);
 }
 
+// Saved twice within a moment: of the first nobody learns that the store has got it, in the place
+// of a whole file. Nothing of the second is on the disk.
+TEST_F(ReplacedTest, WhatTheStoreHasGotIsThereUntilTheNextComes) {
+  for (const bool kept : {false, true}) {  // as a program does that keeps the former version, too
+    SCOPED_TRACE(kept);
+    const std::string name = kept ? "kept" : "saved";
+    world_.Put(name, "of before");
+    Open();
+    ASSERT_EQ(*Read(name), "of before");
+    ASSERT_TRUE(Write("new", "the first").ok());
+    ASSERT_TRUE(hands().Move("new", name).ok());
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["write"] = {true};
+    }
+    Ignore(drive_->Flush(Duration(0)));
+    ASSERT_TRUE(Eventually([&] { return world_.All()[name] == "the first"; }));
+    if (kept) {
+      ASSERT_TRUE(hands().Move(name, "kept~").ok());
+      ASSERT_TRUE(Write(name, "the second").ok());
+    } else {
+      ASSERT_TRUE(Write("new", "the second").ok());
+      ASSERT_TRUE(hands().Move("new", name).ok());
+    }
+    std::atomic<int> missed{0};
+    const auto look = [&](const std::string&) {
+      const auto all = world_.All();
+      missed += all.count(name) + all.count(name + "~") == 0 ? 1 : 0;
+    };
+    {
+      const Lock lock(world_.mutex);
+      world_.on_write = look;
+    }
+    FlushAll();
+    {
+      const Lock lock(world_.mutex);
+      world_.on_write = nullptr;
+    }
+    EXPECT_EQ(missed, 0);
+    std::map<std::string, std::string> wanted{{name, "the second"}};
+    if (kept) wanted[name + "~"] = "the first";
+    for (const auto& [path, text] : wanted) {
+      EXPECT_EQ(world_.All()[path], text);
+      EXPECT_EQ(*Read(path), text);
+    }
+    EXPECT_EQ(world_.All().size(), kept ? 3u : 1u);
+    EXPECT_TRUE(drive_->Conflicts()->empty());
+    Close();
+  }
+}
+
+// After the cut the folder would be moved once more, and that along with it.
+TEST_F(ReplacedTest, WhatHasComeToAMovedFoldersPlaceStaysThere) {
+  quiet_ = Duration(60000);
+  for (const bool whole : {true, false}) {
+    world_.moves_folders = whole;
+    Open();
+    for (int i = 0; i < kRounds; ++i) {
+      const std::string was = fmt::format("loans {}{}", i, whole), is = was + " lent";
+      world_.Put(was + "/1907", "pressed");
+      ASSERT_TRUE(drive_->Refresh().ok());
+      ASSERT_EQ(Names(was).size(), 1u);
+      ASSERT_TRUE(hands().Move(was, is).ok());
+      ASSERT_TRUE(drive_->FsyncFolder().ok());  // not even a cut makes it forget to move
+      ASSERT_TRUE(hands().MakeFolder(was).ok());
+      ASSERT_TRUE(Write(was + "/1908", "new").ok());
+      ASSERT_TRUE(drive_->Flush(Duration(20000)).ok());
+      ASSERT_EQ(world_.All()[was + "/1908"], "new");
+      CutPower(2 * i + whole);
+      FlushAll();
+      ASSERT_TRUE(drive_->Refresh().ok());
+      EXPECT_EQ(world_.All()[was + "/1908"], "new") << i << whole;
+      EXPECT_EQ(world_.All()[is + "/1907"], "pressed") << i << whole;
+      EXPECT_EQ(*Read(was + "/1908"), "new") << i << whole;
+      EXPECT_EQ(Names(is), std::vector<std::string>{"1907"}) << i << whole;
+    }
+    Close();
+  }
+}
+
 }  // namespace
 }  // namespace pargeter::test
