@@ -626,6 +626,8 @@ class Drive {
   };
   Status BringBelow(Job* job);
   Status Bring(Job* job, const Entry& object, Mutex* mutex);
+  Result<bool> AreSame(const Job& job, const Entry& object, const std::string& from,
+                       const Entry& there, const std::string& to);
   Status BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex);
   Result<Entry> SendBelow(const Job& job, const Entry& object, const std::string& to,
                           const Precondition& only_if);

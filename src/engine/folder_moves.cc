@@ -142,6 +142,19 @@ std::string Drive::BesideThere(const std::string& path) const {
          NameToKey(ConflictName(KeyToName(path.substr(slash)), options_.host, Stamp()));
 }
 
+// Does what stands at the new place come from a former attempt, or is it what a move away from
+// there has left, and the object its copy?
+Result<bool> Drive::AreSame(const Job& job, const Entry& object, const std::string& from,
+                            const Entry& there, const std::string& to) {
+  const auto left = job.left.find(object.name);
+  if (left != job.left.end() && left->second == std::pair(there.version, object.version))
+    return true;
+  const std::string below = job.path + "/";
+  PG_ASSIGN(const bool copy, IsCopy(job, below, from, object.version, object.size, there));
+  if (copy || job.first_try) return copy;
+  return IsCopy(job, below, to, there.version, there.size, object);
+}
+
 // One of them; `mutex` guards what the job learns.
 Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
@@ -171,9 +184,8 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   if (there.ok() && IsFolder(object)) return {};
   // a file that moves cannot be there while it is here, however alike the two look
   if (there.ok() && (!moves || done.error().code == Code::kNotFound)) {
-    PG_ASSIGN(const bool before,
-              IsCopy(*job, job->path + "/", from, object.version, object.size, *there));
-    if (before) {
+    PG_ASSIGN(const bool same, AreSame(*job, object, from, *there, to));
+    if (same) {
       came(*there);
       return {};
     }

@@ -42,6 +42,7 @@ struct Drive::Job {
     std::erase_if(kept, [&](const Kept& one) { return one.path == was && !one.version.empty(); });
   }
   Copies copied;              // below it
+  Copies left;                // what a former move has left where it goes, as far as that is known
   NodeId occupant = kNoNode;  // a node, gone here, that the store still has at `path`
   // Of a folder that moves to the place of one whose deletion is held back, by path below it: the
   // versions of what still stands there, and what has come there.

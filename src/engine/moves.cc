@@ -264,6 +264,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     PG_ASSIGN(unsure, WasTriedBelow(job->id));
     if (job->occupant != kNoNode) PG_TRY(HeldBelow(job->occupant, "", &job->standing));
     if (const auto it = kept_below_.find(job->id); it != kept_below_.end()) job->kept = it->second;
+    if (const auto it = copied_below_.find(job->id); it != copied_below_.end())
+      job->left = it->second;
   }
   if (!job->tried_path.empty()) return TakeBack(job);
   if (unsure && MayBeLate(job)) return Outcome::kAgain;

@@ -317,6 +317,33 @@ TEST_F(CopiesTest, AMoveThatIsTakenBackLeavesNoCopies) {
   world_.on_copied = nullptr;
 }
 
+// All of it is at the new place, and nothing has gone from the old one yet.
+TEST_F(CopiesTest, AFolderThatIsMovedBackFindsItsOwn) {
+  for (const bool restarted : {false, true}) {
+    SCOPED_TRACE(restarted);
+    for (int i = 0; i < 2; ++i) PutInParts("d/" + std::to_string(i), scan_);
+    Open();
+    ASSERT_EQ(Names("d").size(), 2u);
+    std::atomic<int> copies{0};
+    world_.on_copied = [&] {
+      if (++copies != 2) return;
+      EXPECT_TRUE(hands().Move("e", "d").ok());
+      Fails("deep", {restarted});
+    };
+    ASSERT_TRUE(hands().Move("d", "e").ok());
+    ASSERT_TRUE(Eventually([&] { return copies >= 2; }));
+    if (restarted) {
+      Close();
+      Open();
+    }
+    FlushAll();
+    EXPECT_EQ(There(), (Files{{"d/0", scan_}, {"d/1", scan_}}));
+    EXPECT_EQ(drive_->Summary().conflicts, 0u);
+    Close();
+    world_.on_copied = nullptr;
+  }
+}
+
 TEST_F(CopiesTest, AFileOfAnotherMovesOnceThoughTheAnswerIsLost) {
   PutInParts("a", scan_);
   Open();
