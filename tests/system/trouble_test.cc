@@ -69,6 +69,39 @@ TEST_F(MountInTrouble, AnUnmountEndsItsProcessThoughAContainerHasTheMountToo) {
   EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n");
 }
 
+// It is killed while it tells the kernel of a name in a folder which somebody holds who waits for
+// it.
+TEST_F(MountInTrouble, KilledAmidAWordToTheKernelItLeavesNobodyHanging) {
+  std::error_code none;
+  if (::geteuid() != 0 && std::filesystem::is_empty("/sys/fs/fuse/connections", none))
+    GTEST_SKIP() << "the kernel's list of FUSE connections is not to be had here";
+  ASSERT_TRUE(other_->Put("d/fern", "f") && other_->Put("d/loans/1907", "l"));
+  MountAll();
+  ASSERT_EQ(machine_->Shell("ls d").out, "fern\nloans\n");
+  const pid_t daemon = machine_->DaemonPid();
+  ASSERT_GT(daemon, 1);
+  SetFault(machine_->peer(), "stall=60000");
+  Background holds({"rmdir", At("d/loans")});  // the store is asked what is in it
+  const auto waits = [](pid_t process, const char* how) {
+    std::error_code none;
+    for (const auto& thread :
+         std::filesystem::directory_iterator("/proc/" + std::to_string(process) + "/task", none))
+      if (ReadAll(thread.path() / "stat").find(how) != std::string::npos) return true;
+    return false;
+  };
+  ASSERT_TRUE(Eventually([&] { return waits(holds.pid(), "(rmdir) S "); }));
+  Background tells({ProgramFolder() + "/pargeter", "rule", "add", At("d/fern"), "hide"},
+                   machine_->environment());
+  int seen = 0;  // for a while: nor is it the disk that it waits for
+  ASSERT_TRUE(Eventually([&] { return (seen = waits(daemon, ") D ") ? seen + 1 : 0) > 20; }));
+  ::kill(daemon, SIGKILL);
+  EXPECT_NE(holds.Wait(20), 124);
+  EXPECT_NE(tells.Wait(20), 124);
+  SetFault(machine_->peer(), "");
+  machine_->Mount();
+  EXPECT_EQ(machine_->Shell("cat d/loans/1907").out, "l");
+}
+
 // Nobody tells the process that a file was closed, once its mount is gone.
 TEST_F(MountInTrouble, WhatIsOpenWhenTheMountGoesIsUploadedAtTheEnd) {
   MountAll();

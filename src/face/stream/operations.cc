@@ -345,8 +345,8 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
              size);
 }
 
-// None: what copies attributes along would leave ours on the copy, where they say nothing, and could
-// not set them here.
+// None: what copies attributes along would leave ours on the copy, where they say nothing, and
+// could not set them here.
 void ListXattr(fuse_req_t req, fuse_ino_t, std::size_t size) { ReplyValue(req, "", size); }
 
 // Only what asks the drive for something: others would not reach the store.

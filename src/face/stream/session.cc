@@ -12,6 +12,7 @@
 #include <fstream>
 
 #include "base/log.h"
+#include "face/stream/mount_guard.h"
 #include "face/stream/mount_point.h"
 #include "face/stream/operations.h"
 
@@ -21,6 +22,7 @@ struct StreamFace::Session {
   Shown* shown = nullptr;
   fuse_session* se = nullptr;
   std::string at;
+  std::unique_ptr<MountGuard> guard;
   bool mounted = false;
   std::atomic<bool> serving{false};
   pthread_t server{};
@@ -59,6 +61,7 @@ Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Shown* shown, const MountO
     if (mount.path != options.at || mount.type != "fuse.pargeter") continue;
     std::ofstream knob("/sys/class/bdi/" + mount.device + "/read_ahead_kb");
     knob << 4096;
+    session.guard = std::make_unique<MountGuard>(mount.device);
   }
   return face;
 }
@@ -81,6 +84,7 @@ Status StreamFace::Serve() {
   session_->server = ::pthread_self();
   session_->serving = true;
   const int rc = fuse_session_loop_mt(session_->se, config);
+  session_->guard.reset();
   session_->shown->handles().ReleaseAll();
   session_->serving = false;
   fuse_loop_cfg_destroy(config);

@@ -22,7 +22,7 @@ struct MountOptions {
 class StreamFace {
  public:
   // Mounts; from here on the kernel queues requests. kPermission if the kernel refuses. `shown`
-  // must outlive it.
+  // must outlive it, and so must the thread that calls this (mount_guard.h).
   static Result<std::unique_ptr<StreamFace>> Mount(Shown* shown, const MountOptions& options);
   ~StreamFace();
 

@@ -1,0 +1,28 @@
+// A process that ends the requests of a mount whose own process is killed.
+//
+// The kernel ends them when the last of that process is gone. But one of its threads may be telling
+// the kernel to forget a name or a page, and be waiting for who holds that, who waits for an answer
+// of the dead process: neither would ever end, and nothing short of a reboot would help.
+#pragma once
+
+#include <sys/types.h>
+
+#include <string>
+
+namespace pargeter {
+
+class MountGuard {
+ public:
+  // Watches the thread that calls this, which must live as long as the mount is served. `device`:
+  // the mount's, as "0:41". Needs the kernel's folder of FUSE connections, or to be root; without
+  // either it does nothing, and says so in the log.
+  explicit MountGuard(const std::string& device);
+  ~MountGuard();
+  MountGuard(const MountGuard&) = delete;
+  MountGuard& operator=(const MountGuard&) = delete;
+
+ private:
+  pid_t pid_ = -1;
+};
+
+}  // namespace pargeter
