@@ -325,13 +325,15 @@ TEST_F(CopiesTest, AFolderThatIsMovedBackFindsItsOwn) {
     Open();
     ASSERT_EQ(Names("d").size(), 2u);
     std::atomic<int> copies{0};
+    std::atomic<bool> moved_back{false};
     world_.on_copied = [&] {
       if (++copies != 2) return;
       EXPECT_TRUE(hands().Move("e", "d").ok());
       Fails("deep", {restarted});
+      moved_back = true;
     };
     ASSERT_TRUE(hands().Move("d", "e").ok());
-    ASSERT_TRUE(Eventually([&] { return copies >= 2; }));
+    ASSERT_TRUE(Eventually([&] { return moved_back.load(); }));
     if (restarted) {
       Close();
       Open();

@@ -39,8 +39,8 @@ Fd AbortFileOf(const std::string& device) {
   ::prctl(PR_SET_PDEATHSIG, kParentDied);
   ::prctl(PR_SET_NAME, "pargeter-guard");
   ::dup2(abort_file, 0);
-  ::close_range(1, ~0u, 0);  // above all the mount's own, and the locks
-  if (::chdir("/") != 0) ::_exit(1);
+  // above all the mount's own, and the locks
+  if (::close_range(1, ~0u, 0) != 0 || ::chdir("/") != 0) ::_exit(1);
   sigset_t death;
   ::sigemptyset(&death);
   ::sigaddset(&death, kParentDied);
