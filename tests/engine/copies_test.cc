@@ -2,6 +2,8 @@
 // no digest of its content for a version, and some stores give each copy a version of its own.
 #include <gtest/gtest.h>
 
+#include <atomic>
+#include <filesystem>
 #include <set>
 
 #include "support/drive_fixture.h"
