@@ -51,13 +51,17 @@ Fd AbortFileOf(const std::string& device) {
   ::_exit(::write(0, "1", 1) == 1 ? 0 : 1);
 }
 
+void LogNoGuard(int number) {
+  Log(LogLevel::kInfo, "nobody will end the requests of this mount if it is killed: {}",
+      std::strerror(number));
+}
+
 }  // namespace
 
 MountGuard::MountGuard(const std::string& device) {
   const Fd abort_file = AbortFileOf(device);
   if (!abort_file) {
-    Log(LogLevel::kInfo, "nobody will end the requests of this mount if it is killed: {}",
-        std::strerror(errno));
+    LogNoGuard(errno);
     return;
   }
   sigset_t all, before;
@@ -66,7 +70,9 @@ MountGuard::MountGuard(const std::string& device) {
   const pid_t parent = ::getpid();
   pid_ = ::fork();
   if (pid_ == 0) Watch(abort_file.get(), parent);
+  const int failed = pid_ < 0 ? errno : 0;
   ::pthread_sigmask(SIG_SETMASK, &before, nullptr);
+  if (failed != 0) LogNoGuard(failed);
 }
 
 MountGuard::~MountGuard() {

@@ -2,7 +2,7 @@
 //
 // The kernel ends them when the last of that process is gone. But one of its threads may be telling
 // the kernel to forget a name or a page, and be waiting for who holds that, who waits for an answer
-// of the dead process: neither would ever end, and nothing short of a reboot would help.
+// of the dead process: neither would ever end, and no new mount would help.
 #pragma once
 
 #include <sys/types.h>
