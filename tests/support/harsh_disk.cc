@@ -311,7 +311,7 @@ void HarshDisk::Wrote(FileId file, std::uint64_t offset, std::string_view data,
   const auto [it, is_new] = files_.try_emplace(file);
   if (is_new) it->second.synced = AllWritten(before());
   it->second.by_sectors = by_sectors;
-  it->second.since.push_back({offset, std::string(data), false, hole});
+  it->second.since.push_back({offset, std::string(data), false, hole, it->second.time});
 }
 // Before a change: nothing of it is on the disk until all is synced, and so the file looks no
 // younger.
@@ -321,13 +321,14 @@ void HarshDisk::NoteState(int fd) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(FileId{info.st_dev, info.st_ino});
   if (is_new) it->second.synced = {Slurp(fd), Written(fd)};
+  it->second.time = info.st_mtim;
   if (it->second.since.empty()) it->second.synced_time = info.st_mtim;
 }
 void HarshDisk::Cut(FileId file, std::uint64_t size, const Before& before) {
   const Lock lock(mutex_);
   const auto [it, is_new] = files_.try_emplace(file);
   if (is_new) it->second.synced = AllWritten(before());
-  it->second.since.push_back({size, "", true, false});
+  it->second.since.push_back({size, "", true, false, it->second.time});
 }
 void HarshDisk::Synced(FileId file) {
   const Lock lock(mutex_);
@@ -400,8 +401,9 @@ void HarshDisk::PowerCut(std::uint64_t seed) {
 
 // What of the changes since the last sync reached the disk: nothing, all, or some. Then each page
 // is as it was after one of them, whichever; a length that was not cut is the end of the last page
-// that came; and where nothing ever came there is a hole. The index, checked by its own sums, is
-// torn by sectors.
+// that came; and where nothing ever came there is a hole. The time of the last change may be
+// there before its pages, but not before a cut that precedes it: time and length are written at
+// once. The index, checked by its own sums, is torn by sectors.
 void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64* dice) {
   const std::size_t page = file.by_sectors ? 512 : kPage;
   const std::uint64_t mood = (*dice)() % 3;
@@ -442,7 +444,9 @@ void HarshDisk::Tear(const std::string& path, const File& file, std::mt19937_64*
                  static_cast<std::size_t>(range.size()), static_cast<off_t>(range.begin));
     if (wrote != static_cast<ssize_t>(range.size())) std::abort();
   }
-  const timespec time = mood == 0 ? file.synced_time : info.st_mtim;
+  const timespec time = mood == 0                  ? file.synced_time
+                        : last < file.since.size() ? file.since[last].time
+                                                   : info.st_mtim;
   const timespec times[] = {time, time};
   ::futimens(fd.get(), times);
 }

@@ -80,8 +80,9 @@ class HarshDisk : public Disk {
   struct Change {
     std::uint64_t offset = 0;
     std::string data;
-    bool cut = false;   // to `offset` bytes
-    bool hole = false;  // of the zeros that `data` is
+    bool cut = false;              // to `offset` bytes
+    bool hole = false;             // of the zeros that `data` is
+    timespec time{0, UTIME_OMIT};  // of the file's last change before this one
   };
   struct Image {
     std::string content;
@@ -91,6 +92,7 @@ class HarshDisk : public Disk {
   struct File {
     Image synced;
     timespec synced_time{0, UTIME_OMIT};  // of its last change, as it is on the disk
+    timespec time{0, UTIME_OMIT};         // of its last change
     std::vector<Change> since;
     bool by_sectors = false;
   };
