@@ -14,12 +14,16 @@ constexpr Nanos kSecond = 1'000'000'000;
 
 class RealClock : public Clock {
  public:
-  Nanos Wall() const override {
+  Nanos Wall() const override { return Read(CLOCK_REALTIME); }
+  Nanos FileTime() const override { return Read(CLOCK_REALTIME_COARSE); }
+  Steady Now() const override { return std::chrono::steady_clock::now(); }
+
+ private:
+  static Nanos Read(clockid_t which) {
     timespec ts{};
-    clock_gettime(CLOCK_REALTIME, &ts);
+    clock_gettime(which, &ts);
     return ts.tv_sec * kSecond + ts.tv_nsec;
   }
-  Steady Now() const override { return std::chrono::steady_clock::now(); }
 };
 
 }  // namespace

@@ -17,6 +17,9 @@ class Clock {
  public:
   virtual ~Clock() = default;
   virtual Nanos Wall() const = 0;
+  // What a file that is written now is stamped with, or a little less: the kernel stamps with the
+  // time of the last tick, so a file's time may be earlier than Wall() was when it was opened.
+  virtual Nanos FileTime() const { return Wall(); }
   virtual Steady Now() const = 0;
 };
 

@@ -315,7 +315,7 @@ Status Drive::AddIntent(Live* live) {
   }
   if (node.intent == 0) {
     node.intent = index_->NextIntent();
-    node.intent_since = options_.clock->Wall();
+    node.intent_since = options_.clock->FileTime();
   }
   node.attempts = 0;
   node.error.clear();

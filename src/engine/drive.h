@@ -776,8 +776,6 @@ class Drive {
   std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
   std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
   DriveLimits limits_ GUARDED_BY(tree_mutex_);
-  // A file's time may be so much earlier than the clock was: it is of the last tick.
-  static constexpr Nanos kClockLag = 20'000'000;
   // all that is older, and what was known to be here up to that round, is on the disk
   Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;
   std::int64_t names_synced_ GUARDED_BY(tree_mutex_) = 0;  // intents promised by a folder's fsync

@@ -186,7 +186,7 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
   if (node.effective != Placement::kLocal) PG_TRY(CheckRole(folder->node));
   if (!MayStay(node)) {
     node.intent = index_->NextIntent();
-    node.intent_since = node.mtime;
+    node.intent_since = options_.clock->FileTime();
   }
   PG_TRY(StayAway(node));
   const Status inserted = index_->Insert(&node);

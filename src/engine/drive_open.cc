@@ -530,7 +530,7 @@ void Drive::SavePresenceOfAll() {
 // those of which the index has learnt something since: it may be on the disk, and they not.
 void Drive::SyncEverything() {
   // (when it ends nobody writes any more)
-  const Nanos begun = options_.clock->Wall() - (started_ ? kClockLag : 0);
+  const Nanos begun = started_ ? options_.clock->FileTime() : options_.clock->Wall();
   std::int64_t round = 0;
   {
     const Lock tree(tree_mutex_);

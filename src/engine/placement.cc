@@ -147,7 +147,7 @@ Status Drive::TurnInto(Node* node, Placement now) {
   if (before == Placement::kLocal && node->intent == 0 &&
       (node->there == There::kAbsent || (node->dirty & kData))) {
     node->intent = index_->NextIntent();
-    node->intent_since = options_.clock->Wall();
+    node->intent_since = options_.clock->FileTime();
     Enqueue(node->id, node->intent, options_.quiet);
   }
   if (now == Placement::kLocal) {
@@ -155,7 +155,7 @@ Status Drive::TurnInto(Node* node, Placement now) {
       node->intent = 0;  // not begun yet: it stays here
     } else if (node->intent == 0 && node->kind == NodeKind::kFile) {
       node->intent = index_->NextIntent();  // it comes down
-      node->intent_since = options_.clock->Wall();
+      node->intent_since = options_.clock->FileTime();
       Enqueue(node->id, node->intent, Duration(0));
     }
   }

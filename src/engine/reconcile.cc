@@ -488,7 +488,7 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.dirty = job.node.dirty & kUnsure;
   if (SentTo(job.node.upload, PlaceThere(job.node))) old.upload = job.node.upload;
   old.intent = index_->NextIntent();
-  old.intent_since = options_.clock->Wall();
+  old.intent_since = options_.clock->FileTime();
   PG_TRY(index_->Insert(&old));
   touched_.insert(old.id);
   acked_[old.id] = options_.clock->Now();  // a listing that began before may not have it

@@ -178,7 +178,7 @@ Result<Drive::Remains> Drive::LookAtPending(const Node& node, bool power_cut) {
   PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kPending));
   PG_ASSIGN(const std::int64_t round, index_->RoundOf(node.id));
   left.doubtful = left.doubtful && (changed >= synced_at_ || round > synced_round_);
-  left.untouched = changed < node.intent_since - kClockLag;
+  left.untouched = changed < node.intent_since;
   const auto ranges = left.present.All();
   left.whole = ranges.empty() || ranges.back().end <= left.length;
   if (!left.doubtful) return left;
