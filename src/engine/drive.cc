@@ -23,7 +23,8 @@ constexpr std::size_t kManyDoomed = 1000;
 Drive::Drive(DriveOptions options, std::unique_ptr<Provider> provider)
     : options_(std::move(options)), provider_(std::move(provider)) {}
 
-// A process that was killed holds its lock until the kernel is done with it.
+// A process that was killed holds its lock until the kernel is done with it; and whoever looks
+// through the open files of all processes holds it for a moment.
 static Result<Fd> LockSoon(const std::string& path) {
   for (int i = 0;; ++i) {
     auto lock = LockFile(path);
@@ -48,7 +49,7 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
       std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
   PG_TRY(drive->blocks_->Prepare());
   PG_TRY(drive->blocks_->DropUnfinishedCopies());
-  auto cache_lock = LockFile(o.cache_folder + "/.lock");
+  auto cache_lock = LockSoon(o.cache_folder + "/.lock");
   if (!cache_lock.ok()) {
     return Error(cache_lock.error().code,
                  fmt::format("the cache folder {} is in use: {}", Printable(o.cache_folder),

@@ -6,7 +6,9 @@
 #include <algorithm>
 #include <atomic>
 #include <filesystem>
+#include <thread>
 
+#include "base/file.h"
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 
@@ -512,6 +514,22 @@ TEST_F(DriveTest, CutAndGrownFilesReadZerosNotTheOldBytes) {
   ASSERT_TRUE(drive_->SetAttr(id, grow, nullptr).ok());
   FlushAll();
   EXPECT_EQ(world_.All()["f"], std::string(1000, 'o') + std::string(4000, '\0'));
+}
+
+// Whoever looks through the processes' open files holds a lock for a moment longer than its owner.
+TEST_F(DriveTest, ALockThatIsAboutToGoIsWaitedFor) {
+  Open();
+  for (const char* path : {"state/lock", "cache/.lock"}) {
+    Close();
+    auto held = LockFile(folder_ / path);
+    ASSERT_TRUE(held.ok()) << path;
+    std::thread goes([&] {
+      std::this_thread::sleep_for(Duration(100));
+      held->Reset();
+    });
+    Open();
+    goes.join();
+  }
 }
 
 }  // namespace
