@@ -14,6 +14,7 @@
 #include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
+#include "face/stream/mount_guard.h"
 #include "face/stream/mount_point.h"
 #include "service/manager.h"
 #include "services.h"
@@ -65,6 +66,10 @@ class Findings {
 
 void LookAtFuse(const World&, Findings* out) {
   if (!out->Take(CheckFuse(), "/dev/fuse may be used")) return;
+  if (const Status guarded = MountGuard::Check(); guarded.ok())
+    out->Well("a mount whose process is killed leaves nobody waiting");
+  else
+    out->Note(guarded.error().what, guarded.error().remedy);
   if (::geteuid() == 0) return;
   for (const char* folder : {"/usr/bin", "/bin", "/usr/local/bin"}) {
     struct stat info {};

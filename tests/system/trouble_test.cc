@@ -83,9 +83,9 @@ TEST_F(MountInTrouble, KilledAmidAWordToTheKernelItLeavesNobodyHanging) {
   SetFault(machine_->peer(), "stall=60000");
   Background holds({"rmdir", At("d/loans")});  // the store is asked what is in it
   const auto waits = [](pid_t process, const char* how) {
-    std::error_code none;
+    std::error_code gone;
     for (const auto& thread :
-         std::filesystem::directory_iterator("/proc/" + std::to_string(process) + "/task", none))
+         std::filesystem::directory_iterator("/proc/" + std::to_string(process) + "/task", gone))
       if (ReadAll(thread.path() / "stat").find(how) != std::string::npos) return true;
     return false;
   };
@@ -338,6 +338,7 @@ TEST_F(MountInTrouble, TheDoctorNamesWhatACrashLeft) {
   MountAll();
   const Outcome well = machine_->Pargeter({"doctor"});
   EXPECT_EQ(well.exit_code, 0) << well.out << well.err;
+  EXPECT_NE(well.out.find("a mount whose process is killed"), std::string::npos) << well.out;
   ASSERT_TRUE(machine_->KillDaemon());
   ASSERT_TRUE(Eventually([&] { return !StatusOf()["running"].get<bool>(); }));
   const Outcome ill = machine_->Pargeter({"--json", "doctor"});

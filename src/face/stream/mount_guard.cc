@@ -4,6 +4,7 @@
 #include <signal.h>
 #include <sys/mount.h>
 #include <sys/prctl.h>
+#include <sys/vfs.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -18,6 +19,7 @@ namespace {
 
 constexpr int kParentDied = SIGUSR1;
 constexpr const char* kConnections = "/sys/fs/fuse/connections/";
+constexpr long kConnectionsMagic = 0x65735543;  // statfs(2)
 
 // What is written there ends all requests. It stays that of this connection, whatever gets its
 // number later.
@@ -57,6 +59,18 @@ void LogNoGuard(int number) {
 }
 
 }  // namespace
+
+Status MountGuard::Check() {
+  struct statfs folder {};  // the place is there without it
+  if (::geteuid() == 0 ||
+      (::statfs(kConnections, &folder) == 0 && folder.f_type == kConnectionsMagic))
+    return {};
+  return Error(
+      Code::kUnsupported,
+      "the kernel's folder of FUSE connections is not there: programs may wait for ever for "
+      "a mount whose process is killed",
+      "As root, at each boot: mount -t fusectl none /sys/fs/fuse/connections");
+}
 
 MountGuard::MountGuard(const std::string& device) {
   const Fd abort_file = AbortFileOf(device);

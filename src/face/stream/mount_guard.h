@@ -9,10 +9,14 @@
 
 #include <string>
 
+#include "base/error.h"
+
 namespace pargeter {
 
 class MountGuard {
  public:
+  // kUnsupported with what is missing, if it would do nothing.
+  static Status Check();
   // Watches the thread that calls this, which must live as long as the mount is served. `device`:
   // the mount's, as "0:41". Needs the kernel's folder of FUSE connections, or to be root; without
   // either it does nothing, and says so in the log.
