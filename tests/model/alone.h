@@ -247,11 +247,22 @@ class Alone {
       if (model_.files.count(path) == 0) left_.insert(path);
   }
 
+  std::set<std::string> OnlyHere() {
+    std::set<std::string> paths;
+    const auto tree = View();
+    if (!tree.ok()) return paths;
+    const auto store = stage_.AtTheStore();
+    for (const auto& [path, content] : *tree)
+      if (store.count(path) == 0) paths.insert(path);
+    return paths;
+  }
+
   // Of what was at the store when the power went: that nobody touched is there still, and nothing
   // whole has become something torn or empty, unless that has synced bytes in it, or was changed in
   // place: such changes get lost one by one, as on any disk.
   std::string Destroyed(const std::map<std::string, std::string>& store_before,
-                        const std::map<std::string, std::string>& tree) {
+                        const std::map<std::string, std::string>& tree,
+                        const std::set<std::string>& only_here) {
     const auto store = stage_.AtTheStore();
     auto now = store;
     if (placed_) now.insert(tree.begin(), tree.end());  // what is only here is not gone
@@ -271,7 +282,7 @@ class Alone {
         return kept.sure && kept.places.count(p) > 0;
       });
       if (touched_.count(path) == 0) return path + " has changed, and nobody touched it";
-      if (store.count(path) == 0) continue;  // only here: a disk as any other
+      if (only_here.count(path) > 0) continue;  // a disk as any other
       const bool moved = left_.count(path) > 0 &&
                          std::any_of(now.begin(), now.end(), [&text = content](const auto& one) {
                            return one.second == text;
@@ -361,6 +372,7 @@ class Alone {
     // the store may know of things that the index has lost: both sides meet first
     stage_.world_.Faults(0, 0);
     if (auto why = stage_.Settle(0, true); !why.empty()) return "after the power cut it " + why;
+    const auto only_here = placed_ ? OnlyHere() : std::set<std::string>();
     if (placed_ && stage_.world_.forgets_origins) {
       // what is only here meets what went up of it before when it goes up again: no memory says
       // whose that is, and so it is kept beside it
@@ -387,7 +399,7 @@ class Alone {
         if (content == kept.content) why += "; it is at " + path;
       return why;
     }
-    if (auto why = Destroyed(store_before, *tree); !why.empty()) return why;
+    if (auto why = Destroyed(store_before, *tree, only_here); !why.empty()) return why;
     kept_.clear();
     touched_.clear();
     left_.clear();
