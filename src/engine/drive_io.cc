@@ -150,7 +150,10 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     if (wrote.ok()) wrote = options_.disk->WriteAt(content->fd.get(), data, offset);
     if (wrote.ok()) {
       // a gap between the old end and this write reads as zeros, and is as much here as they are
-      if (offset > content->size) content->present.Add({content->size, offset});
+      if (offset > content->size) {
+        content->present.Add({content->size, offset});
+        budget_->Count(offset - content->size);
+      }
       content->present.Add({offset, end});
       content->size = std::max(content->size, end);
     } else {

@@ -65,6 +65,7 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   }
   if (had) {
     content->present = RangeSet::Parse(ranges);
+    const std::uint64_t counted = content->present.Bytes();
     struct stat info {};
     if (::fstat(content->fd.get(), &info) != 0) info.st_size = 0;
     const auto length = static_cast<std::uint64_t>(info.st_size);
@@ -80,10 +81,11 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     }
     // a file that is shorter than what it should hold was damaged: trust nothing of it
     const auto ranges_now = content->present.All();
-    if (content->place == Place::kCache && !ranges_now.empty() && ranges_now.back().end > length) {
-      budget_->Release(content->present.Bytes());
+    if (content->place == Place::kCache && !ranges_now.empty() && ranges_now.back().end > length)
       content->present.Clear();
-    }
+    const std::uint64_t here = content->present.Bytes();
+    if (here > counted) budget_->Count(here - counted);
+    if (here < counted) budget_->Release(counted - here);
   }
   live->content = content;
   open_contents_.push_back(node.id);

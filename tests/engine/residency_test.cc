@@ -48,6 +48,36 @@ TEST_F(ResidencyTest, APinnedFolderIsFetchedAndStays) {
   EXPECT_EQ(StateOf("dried"), "cached");
 }
 
+TEST_F(ResidencyTest, WhatLiesBeforeAWriteBeyondTheEndIsCounted) {
+  Open();
+  ASSERT_TRUE(Write("stays", std::string(500000, 's')).ok());
+  ASSERT_TRUE(Write("gap", "begins").ok());
+  ASSERT_TRUE(hands().Patch("gap", "ends", 1000000).ok());
+  EXPECT_EQ(drive_->Summary().cache_bytes, 1500004u);
+  ASSERT_TRUE(hands().Remove("gap").ok());
+  FlushAll();
+  EXPECT_EQ(drive_->Summary().cache_bytes, 500000u);
+}
+
+// Its size was journalled, and of its bytes nothing: they are here all the same.
+TEST_F(ResidencyTest, WhatNobodyHadClosedWhenTheProcessDiedIsCounted) {
+  quiet_ = Duration(60000);
+  Open();
+  ASSERT_TRUE(Write("stays", std::string(500000, 's')).ok());
+  auto open = drive_->Create(kRootId, "log", 0644, 0, 0, false);
+  ASSERT_TRUE(open.ok() && drive_->Write(open->file, std::string(300000, 'l'), 0, false).ok());
+  ASSERT_TRUE(hands().SetMode("log", 0600).ok());
+  disk_.DieAt(disk_.operations() + 1);
+  open->file.reset();
+  Close();
+  disk_.Heal();
+  Open();
+  EXPECT_EQ(*Read("log"), std::string(300000, 'l'));
+  EXPECT_EQ(drive_->Summary().cache_bytes, 800000u);
+  ASSERT_TRUE(hands().Remove("log").ok());
+  EXPECT_EQ(drive_->Summary().cache_bytes, 500000u);
+}
+
 TEST_F(ResidencyTest, OneFileThatCannotBeReadKeepsNoOtherAway) {
   for (int i = 0; i < 40; ++i) world_.Put("pressed/s" + std::to_string(i), "sheet");
   {
