@@ -342,15 +342,17 @@ class Alone {
     return open.ok() || stage_.disk_.dead() ? "" : "does not open: " + open.error().what;
   }
 
-  // What is here has been counted. (What came last may not have been written down.)
+  // What is here has been counted. (What came last may not have been written down; and what waits
+  // for upload may be fetched meanwhile, of what it stands on.)
   std::string Restart() {
     stage_.LetGo(0);  // a removed file's bytes go with it
-    const std::uint64_t counted = stage_.drive(0)->Summary().cache_bytes;
+    const DriveStatus before = stage_.drive(0)->Summary();
     stage_.Close(0);
     if (auto why = OpenAgain(); !why.empty() || stage_.disk_.dead()) return why;
     const std::uint64_t found = stage_.drive(0)->Summary().cache_bytes;
-    return !placed_ && counted < found
-               ? fmt::format("{} bytes were counted, and there are {}", counted, found)
+    const bool still = !placed_ && before.sums.pending == 0;
+    return still && before.cache_bytes < found
+               ? fmt::format("{} bytes were counted, and there are {}", before.cache_bytes, found)
                : "";
   }
 
