@@ -212,6 +212,7 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
       settings.cache_at.empty() ? options.state_folder + "/cache" : settings.cache_at;
   static_cast<DriveLimits&>(options) = LimitsOf(settings);
   options.read_only = read_only;
+  options.shared = settings.share_with_all;
   options.uid = ::geteuid();
   options.gid = ::getegid();
   char host[256] = "here";

@@ -352,7 +352,7 @@ Attr Drive::AttrOf(const Live& live) {
   Attr attr;
   attr.id = n.id;
   attr.kind = n.kind;
-  attr.mode = n.mode;
+  attr.mode = ModeFor(n);
   attr.uid = n.uid >= 0 ? static_cast<std::uint32_t>(n.uid) : options_.uid;
   attr.gid = n.gid >= 0 ? static_cast<std::uint32_t>(n.gid) : options_.gid;
   attr.size = n.kind == NodeKind::kSymlink ? n.target.size() : n.size;

@@ -71,6 +71,7 @@ struct DriveOptions : DriveLimits {
   Duration watch_every{10000};      // between looks after what is visited, fetched and written
   Duration leftover_for{3600'000};  // an old short-lived object goes if it stays unchanged so long
   bool read_only = false;
+  bool shared = false;             // other users look in: what is not known yet is not for them
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
   int upload_workers = 32;
@@ -164,7 +165,9 @@ class Drive {
   // -- names. `parent` and ids are from earlier answers.
   Result<Attr> Lookup(NodeId parent, const std::string& name);  // may ask the store; counts a use
   void Forget(NodeId id, std::uint64_t uses);
-  Result<Attr> GetAttr(NodeId id);  // may ask the store for what a listing does not tell
+  // May ask the store for what a listing does not tell. `user`: who wants to know; of a shared
+  // drive's files others are told all.
+  Result<Attr> GetAttr(NodeId id, std::optional<std::uint32_t> user = {});
   Result<Attr> SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file);
   Result<Attr> MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
                           std::uint32_t uid, std::uint32_t gid);
@@ -404,8 +407,10 @@ class Drive {
   Result<bool> CountAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
 
   // -- names (drive_names.cc)
-  Result<Attr> AttrAsking(NodeId id);
-  Status LearnAttributes(NodeId id, const Entry& entry) EXCLUDES(tree_mutex_);
+  Result<Attr> AttrAsking(NodeId id, bool all = false);
+  std::uint32_t ModeFor(const Node& node) const;
+  // `answers`: whoever asks gets them, and a word to the kernel would make that forget them.
+  Status LearnAttributes(NodeId id, const Entry& entry, bool answers = false) EXCLUDES(tree_mutex_);
   Status LearnBeforeSending(const Job& job, bool leaves = false) EXCLUDES(tree_mutex_);
   Status Remove(Live* live, std::uint32_t mark = kClean) REQUIRES(tree_mutex_);
   Status StayAway(const Node& heir) REQUIRES(tree_mutex_);

@@ -17,9 +17,14 @@ bool NeedsAsking(const Node& node) {
          !node.attributes_known && node.dirty == kClean;
 }
 
+bool ModeIsKnown(const Node& node) {
+  return node.kind != NodeKind::kFile || node.attributes_known || node.there == There::kAbsent ||
+         (node.dirty & kOwnMode) != 0;
+}
+
 }  // namespace
 
-Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
+Status Drive::LearnAttributes(NodeId id, const Entry& entry, bool answers) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
@@ -38,7 +43,7 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry) {
     });
   }
   node.attributes_known = true;
-  if (a.mode || a.mtime) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
+  if ((a.mode || a.mtime) && !answers) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
   return Save(live);
 }
 
@@ -60,17 +65,18 @@ Status Drive::LearnBeforeSending(const Job& job, bool leaves) {
   return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
 }
 
-Result<Attr> Drive::AttrAsking(NodeId id) {
+Result<Attr> Drive::AttrAsking(NodeId id, bool all) {
   std::string path;
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * live, Get(id));
-    if (!NeedsAsking(live->node) || live->node.there == There::kAbsent) return AttrOf(*live);
+    const bool needs = NeedsAsking(live->node) || (all && !ModeIsKnown(live->node));
+    if (!needs || live->node.there == There::kAbsent) return AttrOf(*live);
     PG_ASSIGN(path, TherePath(live->node));
   }
   if (link_->Check().ok()) {
     const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
-    if (entry.ok()) PG_TRY(LearnAttributes(id, *entry));
+    if (entry.ok()) PG_TRY(LearnAttributes(id, *entry, true));
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
@@ -117,7 +123,15 @@ void Drive::Forget(NodeId id, std::uint64_t uses) {
   Trim();
 }
 
-Result<Attr> Drive::GetAttr(NodeId id) { return AttrAsking(id); }
+Result<Attr> Drive::GetAttr(NodeId id, std::optional<std::uint32_t> user) {
+  return AttrAsking(id, options_.shared && user && *user != options_.uid);
+}
+
+// A file may be private at the store, and nobody here knows it yet. The kernel asks again before it
+// refuses somebody, and in his name.
+std::uint32_t Drive::ModeFor(const Node& node) const {
+  return options_.shared && !ModeIsKnown(node) ? node.mode & ~077u : node.mode;
+}
 
 Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
   PG_TRY(CheckWritable());

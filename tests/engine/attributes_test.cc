@@ -1,6 +1,8 @@
 // Mode and times of files whose listing did not tell them: what was not set here is the store's.
 #include <gtest/gtest.h>
 
+#include <filesystem>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 
@@ -80,6 +82,23 @@ TEST_F(AttributesTest, ANewModeLeavesTheTime) {
   change.mode = drive_->GetAttr(IdOf("f"))->mode;  // as it seemed to be
   Set(change);
   Expect(0644, kThen);
+}
+
+TEST_F(AttributesTest, OfASharedDriveOthersMayNothingBeforeTheModeIsKnown) {
+  Close();
+  shared_ = true;
+  Open();
+  const NodeId id = IdOf("f");
+  EXPECT_EQ(drive_->GetAttr(id, 0)->mode, 0600u);
+  world_.SetOffline(true);
+  EXPECT_EQ(drive_->GetAttr(id, 4242)->mode, 0600u);
+  world_.SetOffline(false);
+  ASSERT_TRUE(Eventually([&] { return drive_->GetAttr(id, 4242)->mode == 0755u; }));
+  EXPECT_EQ(drive_->GetAttr(id, 0)->mode, 0755u);
+  ASSERT_TRUE(Write("made", "here").ok());
+  EXPECT_EQ(drive_->GetAttr(IdOf("made"), 0)->mode, 0644u);
+  FlushAll();
+  EXPECT_EQ(drive_->GetAttr(IdOf("made"), 0)->mode, 0644u);
 }
 
 TEST_F(AttributesTest, AnOwnerIsSetThoughItSeemedToBeThat) {

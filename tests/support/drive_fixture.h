@@ -40,6 +40,7 @@ class DriveTest : public testing::Test {
     o.remembered = remembered_;
     o.patience = Duration(5000);
     o.read_only = read_only_;
+    o.shared = shared_;
     o.host = "isle";
     o.boot_id = boot_id_;
     o.clock = clock_;
@@ -184,7 +185,7 @@ class DriveTest : public testing::Test {
   TemporaryFolder folder_{QuickFolder()};
   FakeWorld world_;
   HarshDisk disk_;
-  bool read_only_ = false;
+  bool read_only_ = false, shared_ = false;
   std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
   Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},

@@ -310,6 +310,21 @@ TEST_F(SharedMount, SharedTheirPermissionsAreEnforced) {
   EXPECT_EQ(AsNobody("chmod 777 " + At("private")).exit_code, 1);
 }
 
+// The index is lost, and a listing of this store tells no modes.
+TEST_F(SharedMount, WhatIsPrivateIsNotTheirsBeforeItsModeIsKnown) {
+  MountAll({"--share-with", "all"});
+  machine_->Shell("printf secret > private && chmod 600 private && printf all > public");
+  Flush();
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  std::filesystem::remove_all(machine_->Home("state/pargeter/drives/sheets"));
+  machine_->Mount();
+  EXPECT_EQ(machine_->Shell("ls -l").exit_code, 0);
+  EXPECT_EQ(AsNobody("cat " + At("private")).exit_code, 1);
+  EXPECT_EQ(AsNobody("cat " + At("open")).out, "for all");
+  EXPECT_EQ(AsNobody("cat " + At("public")).out, "all");
+  EXPECT_EQ(AsNobody("stat -c %a " + At("private")).out, "600\n");
+}
+
 TEST_F(MountInTrouble, NewSettingsAndANewKeyAreTakenInWithoutUnmounting) {
   MountAll();
   WriteAll(At("list.csv"), "fern");

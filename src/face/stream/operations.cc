@@ -68,7 +68,7 @@ void ForgetMulti(fuse_req_t req, std::size_t count, fuse_forget_data* forgets) {
 
 void GetAttr(fuse_req_t req, fuse_ino_t ino, fuse_file_info*) {
   const Place at = At(req, ino);
-  const auto attr = at.drive->GetAttr(at.id);
+  const auto attr = at.drive->GetAttr(at.id, fuse_req_ctx(req)->uid);
   if (!attr.ok()) return Fail(req, attr.error());
   const struct stat s = StatOf(at, *attr);
   fuse_reply_attr(req, &s, kAttributeSeconds);
