@@ -2,6 +2,9 @@
 #include "engine/drive.h"
 
 #include <gtest/gtest.h>
+#include <poll.h>
+#include <sys/inotify.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <atomic>
@@ -523,8 +526,13 @@ TEST_F(DriveTest, ALockThatIsAboutToGoIsWaitedFor) {
     Close();
     auto held = LockFile(folder_ / path);
     ASSERT_TRUE(held.ok()) << path;
-    std::thread goes([&] {
-      std::this_thread::sleep_for(Duration(100));
+    const Fd watch(::inotify_init1(IN_CLOEXEC));
+    ASSERT_GE(::inotify_add_watch(watch.get(), (folder_ / path).c_str(), IN_CLOSE), 0);
+    std::thread goes([&] {  // when it has been refused once
+      char event[sizeof(inotify_event) + 256];
+      pollfd refused{watch.get(), POLLIN, 0};
+      EXPECT_EQ(::poll(&refused, 1, 10'000), 1);
+      EXPECT_GT(::read(watch.get(), event, sizeof event), 0);
       held->Reset();
     });
     Open();
