@@ -151,7 +151,7 @@ void Drive::Stop() {
   {
     // listings run on threads of their own; cancelled, they end at once
     Lock tree(tree_mutex_);
-    while (!listings_.empty()) {
+    while (!listings_.empty() || learning_ > 0) {
       tree_changed_.WaitUntil(tree_mutex_,
                               std::chrono::steady_clock::now() + std::chrono::seconds(1));
     }

@@ -165,8 +165,8 @@ class Drive {
   // -- names. `parent` and ids are from earlier answers.
   Result<Attr> Lookup(NodeId parent, const std::string& name);  // may ask the store; counts a use
   void Forget(NodeId id, std::uint64_t uses);
-  // May ask the store for what a listing does not tell. `user`: who wants to know; of a shared
-  // drive's files others are told all.
+  // May ask the store for what a listing does not tell. `user`: who wants to know; what he may do
+  // depends on it. Of a shared drive others are told all, its owner what he asks for now and then.
   Result<Attr> GetAttr(NodeId id, std::optional<std::uint32_t> user = {});
   Result<Attr> SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file);
   Result<Attr> MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
@@ -406,12 +406,20 @@ class Drive {
   Status CheckAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
   Result<bool> CountAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
 
-  // -- names (drive_names.cc)
-  Result<Attr> AttrAsking(NodeId id, bool all = false);
+  // -- attributes (attributes.cc)
+  static bool NeedsAsking(const Node& node);
+  // Ask what is not known: whether it is a link; the mode too; the mode as well, but seldom.
+  enum class Ask { kLink, kMode, kSome };
+  Result<Attr> AttrAsking(NodeId id, Ask ask = Ask::kLink);
   std::uint32_t ModeFor(const Node& node) const;
+  Result<Entry> LookAt(bool folder, const std::string& path, const Cancel& cancel);
   // `answers`: whoever asks gets them, and a word to the kernel would make that forget them.
-  Status LearnAttributes(NodeId id, const Entry& entry, bool answers = false) EXCLUDES(tree_mutex_);
+  Status LearnAttributes(NodeId id, const Entry& entry, Steady asked = {}, bool answers = false)
+      EXCLUDES(tree_mutex_);
+  void LearnFolder(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
   Status LearnBeforeSending(const Job& job, bool leaves = false) EXCLUDES(tree_mutex_);
+
+  // -- names (drive_names.cc)
   Status Remove(Live* live, std::uint32_t mark = kClean) REQUIRES(tree_mutex_);
   Status StayAway(const Node& heir) REQUIRES(tree_mutex_);
   Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
@@ -423,6 +431,7 @@ class Drive {
   Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
+  bool Finish(Listing* listing, const Status& outcome) EXCLUDES(tree_mutex_);
   Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry)
       EXCLUDES(tree_mutex_);
   Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
@@ -750,6 +759,7 @@ class Drive {
   bool acks_unsynced_ GUARDED_BY(tree_mutex_) = false;
   bool promises_unsynced_ GUARDED_BY(tree_mutex_) = false;
   std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
+  int learning_ GUARDED_BY(tree_mutex_) = 0;  // listings that are done, but for LearnFolder
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
   std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed by us, or told

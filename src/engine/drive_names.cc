@@ -1,4 +1,4 @@
-// Drive: names and attributes.
+// Drive: names. (Attributes: attributes.cc.)
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -10,79 +10,6 @@
 #include "engine/naming.h"
 
 namespace pargeter {
-namespace {
-
-bool NeedsAsking(const Node& node) {
-  return node.kind == NodeKind::kFile && node.size == kSymlinkObjectSize &&
-         !node.attributes_known && node.dirty == kClean;
-}
-
-bool ModeIsKnown(const Node& node) {
-  return node.kind != NodeKind::kFile || node.attributes_known || node.there == There::kAbsent ||
-         (node.dirty & kOwnMode) != 0;
-}
-
-}  // namespace
-
-Status Drive::LearnAttributes(NodeId id, const Entry& entry, bool answers) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  Node& node = live->node;
-  if (node.version != entry.version || node.attributes_known) return {};
-  const Attributes& a = entry.attributes;
-  if (a.mode && !(node.dirty & kOwnMode)) node.mode = *a.mode;
-  if (a.mtime && !(node.dirty & (kData | kOwnTime))) node.mtime = *a.mtime;
-  if (a.uid && !(node.dirty & kOwnOwner)) node.uid = *a.uid;
-  if (a.gid && !(node.dirty & kOwnGroup)) node.gid = *a.gid;
-  if (a.symlink && node.kind == NodeKind::kFile && node.dirty == kClean) {
-    node.kind = NodeKind::kSymlink;
-    node.target = *a.symlink;
-    node.mode = 0777;
-    Tell([parent = node.parent, name = node.name](ChangeListener* l) {
-      l->NameChanged(parent, name);
-    });
-  }
-  node.attributes_known = true;
-  if ((a.mode || a.mtime) && !answers) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
-  return Save(live);
-}
-
-// What a listing did not tell must not be overwritten by what was shown meanwhile, nor go with what
-// `leaves` the store.
-Status Drive::LearnBeforeSending(const Job& job, bool leaves) {
-  std::string path;
-  {
-    const Lock tree(tree_mutex_);
-    const auto live = Get(job.id);
-    if (!live.ok()) return {};
-    const Node& node = (*live)->node;
-    const bool sends = (leaves || (node.dirty & (kData | kAttributes)) != 0) && !node.gone();
-    if (!sends || node.attributes_known || node.there == There::kAbsent) return {};
-    PG_ASSIGN(path, TherePath(node));
-  }
-  const auto entry = provider_->Look(path, job.cancel);
-  if (entry.ok()) return LearnAttributes(job.id, *entry);
-  return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
-}
-
-Result<Attr> Drive::AttrAsking(NodeId id, bool all) {
-  std::string path;
-  {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
-    const bool needs = NeedsAsking(live->node) || (all && !ModeIsKnown(live->node));
-    if (!needs || live->node.there == There::kAbsent) return AttrOf(*live);
-    PG_ASSIGN(path, TherePath(live->node));
-  }
-  if (link_->Check().ok()) {
-    const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
-    if (entry.ok()) PG_TRY(LearnAttributes(id, *entry, true));
-  }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  return AttrOf(*live);
-}
-
 Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
   if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
   for (int round = 0; round < 2; ++round) {
@@ -121,67 +48,6 @@ void Drive::Forget(NodeId id, std::uint64_t uses) {
   if (it == live_.end()) return;
   it->second->lookups -= std::min(it->second->lookups, uses);
   Trim();
-}
-
-Result<Attr> Drive::GetAttr(NodeId id, std::optional<std::uint32_t> user) {
-  return AttrAsking(id, options_.shared && user && *user != options_.uid);
-}
-
-// A file may be private at the store, and nobody here knows it yet. The kernel asks again before it
-// refuses somebody, and in his name.
-std::uint32_t Drive::ModeFor(const Node& node) const {
-  return options_.shared && !ModeIsKnown(node) ? node.mode & ~077u : node.mode;
-}
-
-Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
-  PG_TRY(CheckWritable());
-  if (change.size) {
-    OpenFilePtr writer = file;
-    if (!writer || !writer->for_writing) {
-      PG_ASSIGN(Opened opened,
-                OpenNode(id, *change.size == 0 ? Intent::kTruncate : Intent::kWrite));
-      writer = opened.file;
-    }
-    Status cut = [&]() -> Status {
-      PG_ASSIGN(const WritingMark mark, BeginWriting(writer));
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(Live * live, Get(id));
-      return Truncate(live, *change.size);
-    }();
-    if (cut.ok() && writer != file) cut = Flush(writer);
-    if (writer != file) Release(writer);
-    PG_TRY(cut);
-  }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  Node& node = live->node;
-  PG_TRY(CheckRole(node));
-  bool changed = false;
-  const auto set = [&](auto& field, const auto& value, std::uint32_t own) {
-    if (!value) return;
-    const bool same = static_cast<std::int64_t>(field) == static_cast<std::int64_t>(*value);
-    if (node.attributes_known && same) return;
-    node.dirty |= own;
-    field = *value;
-    changed = true;
-  };
-  if (change.mode) set(node.mode, std::optional<std::uint32_t>(*change.mode & 07777), kOwnMode);
-  const Attr shown = AttrOf(*live);
-  const bool known = node.attributes_known;
-  if (!known || change.uid != shown.uid) set(node.uid, change.uid, kOwnOwner);
-  if (!known || change.gid != shown.gid) set(node.gid, change.gid, kOwnGroup);
-  set(node.mtime, change.mtime, kOwnTime);
-  if (changed) {
-    node.ctime = options_.clock->Wall();
-    node.dirty |= kAttributes;
-    if (node.id == kRootId || node.gone()) {
-      node.dirty &= ~(kAttributes | kOwn);
-      PG_TRY(Save(live));
-    } else {
-      PG_TRY(AddIntent(live));
-    }
-  }
-  return AttrOf(*live);
 }
 
 Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind,

@@ -112,14 +112,15 @@ Status Drive::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
     if (!IsFolder(object) || object.name.empty()) continue;
     const std::string path = object.name.substr(0, object.name.size() - 1);
     const std::string to = job->path + "/" + NewName(*job, path);
-    const Status made = provider_->MakeFolder(to, {}, job->cancel);
+    const Status made = provider_->MakeFolder(to, object.attributes, job->cancel);
     if (made.ok()) continue;
     if (made.error().code != Code::kChanged) return made;
     PG_ASSIGN(const Entry there, provider_->Look(to, job->cancel));
     if (there.kind == Kind::kFolder) continue;
     const std::string kept = BesideThere(path);
     job->kept.push_back({path, kept, ""});
-    PG_TRY(provider_->MakeFolder(job->path + "/" + NewName(*job, path), {}, job->cancel));
+    PG_TRY(provider_->MakeFolder(job->path + "/" + NewName(*job, path), object.attributes,
+                                 job->cancel));
   }
   return {};
 }
@@ -170,9 +171,12 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
   }();
   const std::string to = job->path + "/" + name;
   const auto standing = job->standing.find(object.name);
-  const auto done = SendBelow(*job, object, to,
-                              standing == job->standing.end() ? Precondition::Absent()
-                                                              : Precondition::Is(standing->second));
+  // (a folder's object has no content, but its mode and owner: ours come along)
+  const Precondition only_if = IsFolder(object) ? Precondition::Anything()
+                               : standing == job->standing.end()
+                                   ? Precondition::Absent()
+                                   : Precondition::Is(standing->second);
+  const auto done = SendBelow(*job, object, to, only_if);
   if (done.ok()) {
     came(*done);
     if (moves || name == object.name) return {};

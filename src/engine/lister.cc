@@ -156,10 +156,20 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
       outcome = page.error();
     }
   }
+  if (!Finish(listing.get(), outcome)) return;
+  LearnFolder(listing->folder, listing->key);  // nobody waits for that, but the end
+  const Lock tree(tree_mutex_);
+  --learning_;
+  tree_changed_.NotifyAll();
+}
+
+// Tells those who wait for it. True: mode and owner of the folder itself are to be learnt yet.
+bool Drive::Finish(Listing* listing, const Status& outcome) {
   const Lock tree(tree_mutex_);
   if (listing->folder == kRootId || outcome.ok()) NoteAccess(outcome);
+  const auto folder = Get(listing->folder);
   if (!outcome.ok() && outcome.error().code == Code::kBusy) {
-    const auto folder = Get(listing->folder);  // known: shown as it is known
+    // known: shown as it is known
     if (!folder.ok() || (*folder)->node.listed_at == 0) listing->error = outcome.error();
   } else if (!outcome.ok()) {
     listing->error = outcome.error();
@@ -173,9 +183,12 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
     WentWell(listing->folder);
   }
   if (std::exchange(pins_changed_, false)) WakePins();
+  const bool learn = outcome.ok() && folder.ok() && !(*folder)->node.attributes_known;
+  if (learn) ++learning_;
   listing->done = true;
   listings_.erase(listing->folder);
   tree_changed_.NotifyAll();
+  return learn;
 }
 
 // The rules for all machines stand in the drive's folder: they hold before its names are shown.
@@ -226,8 +239,11 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
   if (listing->folder == kRootId && entry.name == kRulesName) return {};
   if (folder && entry.marker && entry.name.empty()) {
     PG_ASSIGN(Live * live, Get(listing->folder));
+    listing->marker = true;
     if (!live->node.marker) {
       live->node.marker = true;
+      // others made it, and it may say more than that the folder is there
+      if (!(live->node.dirty & kAttributes)) live->node.attributes_known = false;
       PG_TRY(Save(live));
     }
     return {};
@@ -313,7 +329,7 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
   node.size = node.there_size = entry.size;
   node.mtime = node.ctime = entry.modified != 0 ? entry.modified : options_.clock->Wall();
   node.mode = folder ? 0755 : 0644;
-  node.attributes_known = folder || entry.attributes_known;
+  node.attributes_known = entry.attributes_known;
   node.marker = entry.marker;
   node.may_write = entry.may_write;
   if (entry.attributes_known) {
@@ -408,6 +424,8 @@ Status Drive::EndListing(Listing* listing) {
     PG_TRY(VanishedThere(live, listing->started));
   }
   folder->node.listed_at = options_.clock->Wall();
+  // where only markers carry them
+  if (!listing->marker && !provider_->Can().real_folders) folder->node.attributes_known = true;
   sign_in_error_.clear();
   PG_TRY(Save(folder));
   return change.Commit();

@@ -15,6 +15,7 @@ struct Drive::Listing {
   Steady started{};  // what was changed here since then is newer than it
   std::unordered_set<NodeId> seen;
   bool first_page = false, done = false;
+  bool marker = false;  // the folder has an object of its own
   std::optional<Error> error;
 };
 

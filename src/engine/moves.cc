@@ -192,11 +192,12 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   PG_ASSIGN(Live * live, Get(job->id));
   Node& node = live->node;
   const bool is_new = node.there == There::kAbsent;
-  node.marker = true;
+  node.marker = node.attributes_known = true;
   node.error.clear();
   node.tried_parent = kNoNode;
   node.tried_name.clear();
-  if (node.mode == job->node.mode && node.mtime == job->node.mtime)
+  if (node.mode == job->node.mode && node.mtime == job->node.mtime && node.uid == job->node.uid &&
+      node.gid == job->node.gid)
     node.dirty &= ~(kAttributes | kOwn);
   if (node.gone()) {
     node.there = There::kElsewhere;
@@ -312,6 +313,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
+  if (!whole && provider_->Can().real_folders) node.dirty |= kAttributes;  // that one was there
   PG_TRY(AboveIsThere(*job));
   PG_TRY(Save(live));
   PG_TRY(TakeCopies(node.id, job->copied));

@@ -104,6 +104,7 @@ Result<NodeId> Drive::FolderFor(const std::string& path) {
       PG_ASSIGN(live, NewNode(at, part, NodeKind::kFolder, 0755, options_.uid, options_.gid));
       // the store most likely has it; if not, the next listing of the folder above makes it new
       live->node.there = There::kSame;
+      live->node.attributes_known = false;
       live->node.intent = 0;
       PG_TRY(Save(live));
     }

@@ -179,6 +179,13 @@ class Provider {
                                     const Cancel& cancel) = 0;
   // One object with its attributes. kNotFound if there is neither object nor folder.
   virtual Result<Entry> Look(const std::string& path, const Cancel& cancel) = 0;
+  // A folder with its own attributes. kNotFound: the store has nothing that would carry them.
+  virtual Result<Entry> LookFolder(const std::string& path, const Cancel& cancel) {
+    auto there = Look(path, cancel);
+    if (there.ok() && there->kind != Kind::kFolder)
+      return Error(Code::kNotFound, "a file has the folder's place");
+    return there;
+  }
 
   // Bytes [offset, offset + size) of that version, or of whatever is there if `version` is "".
   // kChanged: another version is there. kDamaged: the body was not what its headers promised.

@@ -21,7 +21,7 @@ class AttributesTest : public DriveTest {
       world_.objects["f"].attributes.mtime = kThen;
     }
     Open();
-    ASSERT_EQ(Names("").size(), 1u);
+    ASSERT_FALSE(Names("").empty());
     world_.TakeAsked();
   }
   Hands hands() { return Hands(drive_.get()); }
@@ -89,16 +89,34 @@ TEST_F(AttributesTest, OfASharedDriveOthersMayNothingBeforeTheModeIsKnown) {
   shared_ = true;
   Open();
   const NodeId id = IdOf("f");
-  EXPECT_EQ(drive_->GetAttr(id, 0)->mode, 0600u);
+  EXPECT_EQ(drive_->GetAttr(id)->mode, 0600u);
   world_.SetOffline(true);
   EXPECT_EQ(drive_->GetAttr(id, 4242)->mode, 0600u);
   world_.SetOffline(false);
   ASSERT_TRUE(Eventually([&] { return drive_->GetAttr(id, 4242)->mode == 0755u; }));
-  EXPECT_EQ(drive_->GetAttr(id, 0)->mode, 0755u);
+  EXPECT_EQ(drive_->GetAttr(id)->mode, 0755u);
   ASSERT_TRUE(Write("made", "here").ok());
-  EXPECT_EQ(drive_->GetAttr(IdOf("made"), 0)->mode, 0644u);
+  EXPECT_EQ(drive_->GetAttr(IdOf("made"))->mode, 0644u);
   FlushAll();
-  EXPECT_EQ(drive_->GetAttr(IdOf("made"), 0)->mode, 0644u);
+  EXPECT_EQ(drive_->GetAttr(IdOf("made"))->mode, 0644u);
+}
+
+TEST_F(AttributesTest, WhoAsksForOneIsTold) {
+  EXPECT_EQ(drive_->GetAttr(IdOf("f"), 0)->mode, 0755u) << "before it is run, say";
+  EXPECT_EQ(Asked("look").size(), 1u);
+  EXPECT_EQ(drive_->GetAttr(IdOf("f"), 0)->mode, 0755u);
+  EXPECT_EQ(Asked("look").size(), 0u) << "once";
+}
+
+TEST_F(AttributesTest, WhoAsksForManyIsNotHeldUp) {
+  {
+    const Lock lock(world_.mutex);
+    for (int i = 0; i < 100; ++i) world_.Set("many/n" + std::to_string(i), {"x", {}});
+  }
+  ASSERT_TRUE(drive_->Refresh().ok());
+  for (int i = 0; i < 100; ++i)
+    ASSERT_TRUE(drive_->GetAttr(IdOf("many/n" + std::to_string(i)), 0).ok());
+  EXPECT_LE(Asked("look").size(), 30u);
 }
 
 TEST_F(AttributesTest, AnOwnerIsSetThoughItSeemedToBeThat) {
@@ -320,6 +338,169 @@ TEST_F(AttributesTest, WhatComesDownToBeOnlyHereHasThemThoughTheProcessDied) {
     Open();
     ASSERT_EQ(Names("").size(), 1u);
   }
+}
+
+// ---- of folders, which only an object of their own can carry
+
+class FolderAttributesTest : public AttributesTest {
+ protected:
+  void SetUp() override {
+    MakeThere("d", 0700);
+    AttributesTest::SetUp();
+  }
+  // As another machine did.
+  void MakeThere(const std::string& path, std::uint32_t mode) {
+    const Lock lock(world_.mutex);
+    world_.Set(path + "/", {"", {}});
+    Attributes& a = world_.objects[path + "/"].attributes;
+    a.mode = mode;
+    a.mtime = kThen;
+    a.uid = 4242;
+  }
+  std::uint32_t ModeThere(const std::string& path) {
+    const Lock lock(world_.mutex);
+    return world_.objects[path + "/"].attributes.mode.value_or(0);
+  }
+  std::uint32_t ModeOf(const std::string& path, std::optional<std::uint32_t> user = {}) {
+    return drive_->GetAttr(IdOf(path), user)->mode;
+  }
+  bool Comes(const std::string& path, std::uint32_t mode) {
+    return Eventually([&] { return ModeOf(path) == mode; });
+  }
+};
+
+TEST_F(FolderAttributesTest, AreKnownOnceItHasBeenLookedInto) {
+  EXPECT_EQ(ModeOf("d"), 0755u);
+  EXPECT_TRUE(Names("d").empty());
+  ASSERT_TRUE(Comes("d", 0700));
+  const auto here = drive_->GetAttr(IdOf("d"));
+  EXPECT_EQ(here->mtime, kThen);
+  EXPECT_EQ(here->uid, 4242u);
+  EXPECT_EQ(world_.TakeAsked(), (std::vector<std::string>{"list d/", "look-folder d"}));
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Asked("look-folder").size(), 0u) << "once";
+}
+
+TEST_F(FolderAttributesTest, OneThatNobodyMadeIsNotAskedFor) {
+  {
+    const Lock lock(world_.mutex);
+    world_.Set("plain/f", {"x", {}});
+  }
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names("plain").size(), 1u);
+  Close();
+  EXPECT_EQ(Asked("look-folder").size(), 0u);
+}
+
+TEST_F(FolderAttributesTest, OfASharedDriveOthersMayNotLookInBefore) {
+  Close();
+  shared_ = true;
+  Open();
+  EXPECT_EQ(ModeOf("d"), 0700u);
+  MakeThere("d", 0755);
+  world_.SetOffline(true);
+  EXPECT_EQ(ModeOf("d", 4243), 0700u);
+  world_.SetOffline(false);
+  ASSERT_TRUE(Eventually([&] { return ModeOf("d", 4243) == 0755u; }));
+  EXPECT_EQ(ModeOf("d"), 0755u);
+}
+
+TEST_F(FolderAttributesTest, OfASharedDriveOthersMayLookIntoOneThatNobodyMade) {
+  Close();
+  {
+    const Lock lock(world_.mutex);
+    world_.Set("plain/f", {"x", {}});
+  }
+  shared_ = true;
+  Open();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(ModeOf("plain", 4243), 0755u);
+  EXPECT_EQ(Asked("look-folder").size(), 1u);
+  EXPECT_EQ(ModeOf("plain", 4243), 0755u);
+  EXPECT_EQ(Asked("look-folder").size(), 0u) << "once";
+}
+
+TEST_F(FolderAttributesTest, WhatIsNotSetStaysAtTheStore) {
+  AttrChange change;
+  change.mtime = kThen + 5;
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), change, nullptr).ok());
+  FlushAll();
+  EXPECT_EQ(ModeThere("d"), 0700u);
+  EXPECT_EQ(ModeOf("d"), 0700u);
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(world_.objects["d/"].attributes.mtime, kThen + 5);
+  EXPECT_EQ(world_.objects["d/"].attributes.uid, 4242u);
+}
+
+TEST_F(FolderAttributesTest, WhatIsSetHereHolds) {
+  AttrChange change;
+  change.mode = 0750;
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), change, nullptr).ok());
+  EXPECT_TRUE(Names("d").empty());
+  FlushAll();
+  EXPECT_EQ(ModeThere("d"), 0750u);
+  EXPECT_EQ(ModeOf("d"), 0750u);
+}
+
+TEST_F(FolderAttributesTest, AnOwnerSetWhileItGoesUpGoesUpToo) {
+  ASSERT_TRUE(drive_->MakeFolder(kRootId, "new", 0755, 0, 0).ok());
+  bool set = false;
+  const NodeId id = IdOf("new");
+  {
+    const Lock lock(world_.mutex);
+    world_.on_folder = [&](const std::string& path) {
+      if (path != "new" || std::exchange(set, true)) return;
+      AttrChange change;
+      change.uid = 4242;
+      EXPECT_TRUE(drive_->SetAttr(id, change, nullptr).ok());
+    };
+  }
+  FlushAll();
+  {
+    const Lock lock(world_.mutex);
+    world_.on_folder = nullptr;
+    EXPECT_EQ(world_.objects["new/"].attributes.uid, 4242u);
+  }
+}
+
+TEST_F(FolderAttributesTest, ComeAlongToANameThatOthersHaveGivenToOne) {
+  EXPECT_TRUE(Names("d").empty());
+  ASSERT_TRUE(Comes("d", 0700));
+  world_.SetOffline(true);
+  ASSERT_TRUE(hands().Move("d", "e").ok());
+  MakeThere("e", 0755);
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_EQ(ModeThere("e"), 0700u);
+  EXPECT_EQ(ModeOf("e"), 0700u);
+}
+
+TEST_F(FolderAttributesTest, AMarkerThatOthersMadeSinceIsRead) {
+  {
+    const Lock lock(world_.mutex);
+    world_.Set("plain/f", {"x", {}});
+  }
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names("plain").size(), 1u);
+  MakeThere("plain", 0711);
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_TRUE(Comes("plain", 0711));
+}
+
+TEST_F(FolderAttributesTest, ComeBackWithWaitingWorkWhenTheIndexIsLost) {
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("d/new", "waits").ok());
+  Close();
+  std::filesystem::remove(folder_ / "state/index.db");
+  std::filesystem::remove(folder_ / "state/index.db-wal");
+  world_.SetOffline(false);
+  shared_ = true;
+  Open();
+  EXPECT_EQ(ModeOf("d", 4243), 0700u);
+  FlushAll();
+  EXPECT_EQ(world_.All()["d/new"], "waits");
+  EXPECT_EQ(ModeThere("d"), 0700u);
+  EXPECT_EQ(ModeOf("d"), 0700u);
 }
 
 }  // namespace

@@ -509,6 +509,31 @@ class Alone {
     return "";
   }
 
+  // A folder's are what its object at the store says; without one it is as any.
+  std::string FolderModesWell() {
+    if (options_.watch_power) return "";  // (as above)
+    for (const auto& [path, content] : model_.files) {
+      if (path.back() != '/') continue;
+      const std::string folder = path.substr(0, path.size() - 1);
+      const auto id = stage_.hands(0).Find(folder);
+      if (!id.ok()) return path + ": " + id.error().what;
+      const auto here = stage_.drive(0)->GetAttr(*id);
+      const auto state = stage_.drive(0)->State(*id);
+      if (!here.ok()) return path + ": " + here.error().what;
+      if (!state.ok() || !state->node.attributes_known ||
+          state->node.effective == Placement::kLocal)
+        continue;
+      const Lock lock(stage_.world_.mutex);
+      const auto marker = stage_.world_.objects.find(path);
+      const bool there = marker != stage_.world_.objects.end();
+      const auto mode = there ? marker->second.attributes.mode : std::optional<std::uint32_t>();
+      if (mode.value_or(0755) != here->mode)
+        return fmt::format("{} has the mode {:o} at the store{} and {:o} here", path,
+                           mode.value_or(0755), there ? "" : " (no marker)", here->mode);
+    }
+    return "";
+  }
+
   std::string End() {
     disk_operations_ = stage_.disk_.operations() - operations_before_;
     requests_ = stage_.world_.Count();
@@ -533,6 +558,7 @@ class Alone {
     if (auto why = Difference(FilesOf(model_.files), stage_.AtTheStore()); !why.empty())
       return "at the store: " + why + stage_.LastAsked();
     if (auto why = AttributesWell(); !why.empty()) return why + stage_.LastAsked();
+    if (auto why = FolderModesWell(); !why.empty()) return why + stage_.LastAsked();
     if (auto s = stage_.drive(0)->CheckIndex(); !s.ok()) return s.error().what;
     if (stage_.world_.Uploads() > 0)
       return "an unfinished upload is left at the store" + stage_.LastAsked();

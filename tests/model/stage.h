@@ -161,7 +161,7 @@ class Stage {
       case Step::kMove:
         return hand.Move(s.path, s.to);
       case Step::kMakeFolder:
-        return hand.MakeFolder(s.path);
+        return hand.MakeFolder(s.path, s.serial % 2 == 0 ? 0700 : 0755);
       case Step::kRemoveFolder:
         return hand.RemoveFolder(s.path);
       default:

@@ -143,6 +143,24 @@ TEST_P(ConformanceTest, CopiesAreMadeByTheStore) {
       Code::kChanged);
 }
 
+TEST_P(ConformanceTest, AttributesTravelWithTheFolder) {
+  Attributes a;
+  a.mode = 0710;
+  a.mtime = 1234567890123456789;
+  ASSERT_OK(provider_->MakeFolder("private", a, nullptr));
+  const auto look = provider_->LookFolder("private", nullptr);
+  ASSERT_OK(look);
+  EXPECT_EQ(look->kind, Kind::kFolder);
+  EXPECT_EQ(look->attributes.mode, a.mode);
+  EXPECT_EQ(*look->attributes.mtime / 1'000'000'000, *a.mtime / 1'000'000'000);
+  a.mode = 0700;
+  ASSERT_OK(provider_->MakeFolder("private", a, nullptr));  // it is set anew
+  EXPECT_EQ(provider_->LookFolder("private", nullptr)->attributes.mode, a.mode);
+  EXPECT_EQ(provider_->LookFolder("nothing", nullptr).error().code, Code::kNotFound);
+  ASSERT_OK(Put("file", "x"));
+  EXPECT_EQ(provider_->LookFolder("file", nullptr).error().code, Code::kNotFound);
+}
+
 TEST_P(ConformanceTest, FoldersStayWhileSomethingIsInThem) {
   ASSERT_OK(provider_->MakeFolder("empty", {}, nullptr));
   ASSERT_OK(provider_->MakeFolder("empty", {}, nullptr));  // again: it is there

@@ -52,6 +52,7 @@ struct FakeWorld {
   std::function<void(const std::string&)> on_remove;   // before one file is removed
   std::function<void(const std::string&)> on_look;     // before it is said what is there
   std::function<void()> on_looked;                     // before that is told
+  std::function<void(const std::string&)> on_folder;   // before one is made
   std::function<void(const std::string&)> on_send;     // before a file is copied or moved
   std::function<void()> on_copied;                     // before the answer to a copy is given
   std::function<void()> on_moved;                      // before the answer to a move is given
@@ -321,6 +322,17 @@ class FakeStore : public Provider {
     const auto folder = FolderAt(path);
     return folder ? Result<Entry>(*folder) : Error(Code::kNotFound, "no " + path);
   }
+  Result<Entry> LookFolder(const std::string& path, const Cancel&) override {
+    if (w_.on_look) w_.on_look(path);
+    const Lock lock(w_.mutex);
+    PG_TRY(Ask("look-folder " + path));
+    const auto it = w_.objects.find(path + "/");
+    if (it == w_.objects.end()) return Error(Code::kNotFound, "no " + path + "/");
+    Entry entry = EntryOf(path, it->second);
+    entry.kind = Kind::kFolder;
+    entry.marker = true;
+    return entry;
+  }
   Status Read(const std::string& path, const std::string& version, std::uint64_t offset,
               std::uint64_t size, ReadSink* sink, const Cancel&) override {
     Entry entry;
@@ -516,6 +528,7 @@ class FakeStore : public Provider {
     return left;
   }
   Status MakeFolder(const std::string& path, const Attributes& attributes, const Cancel&) override {
+    if (w_.on_folder) w_.on_folder(path);
     const Lock lock(w_.mutex);
     PG_TRY(Ask("folder " + path));
     if (w_.refuses_folders) return Error(Code::kStoreFault, "no folders now");

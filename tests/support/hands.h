@@ -104,10 +104,10 @@ class Hands {
     drive_.Release(opened.file);
     return out;
   }
-  Status MakeFolder(const std::string& path) {
+  Status MakeFolder(const std::string& path, std::uint32_t mode = 0755) {
     const auto [folder, name] = Parted(path);
     PG_ASSIGN(const NodeId parent, Find(folder));
-    PG_ASSIGN(const Attr made, drive_.MakeFolder(parent, name, 0755, 0, 0));
+    PG_ASSIGN(const Attr made, drive_.MakeFolder(parent, name, mode, 0, 0));
     drive_.Forget(made.id, 1);
     return {};
   }

@@ -80,6 +80,17 @@ TEST_F(MountTest, EachJobAsksTheStoreAsLittleAsItSays) {
   EXPECT_EQ(machine_->Shell("ls -l many | wc -l").out, "901\n");
   EXPECT_EQ(Requests().size(), 1u) << "ls -l of 900 keys";
 
+  ASSERT_TRUE(other_->Put("made/", ""));
+  ASSERT_EQ(machine_->Pargeter({"refresh", "sheets"}).exit_code, 0);
+  Requests();
+  machine_->Shell("ls made");
+  ASSERT_TRUE(Eventually([&] {
+    const auto more = Requests();
+    log.insert(log.end(), more.begin(), more.end());
+    return log.size() >= 3;
+  }));
+  EXPECT_EQ(log[1].method + log[2].method, "GETHEAD") << "a folder that another machine made";
+
   machine_->Shell("cp ../key.txt copied");
   Flush();
   log = Requests();

@@ -325,6 +325,22 @@ TEST_F(SharedMount, WhatIsPrivateIsNotTheirsBeforeItsModeIsKnown) {
   EXPECT_EQ(AsNobody("stat -c %a " + At("private")).out, "600\n");
 }
 
+TEST_F(SharedMount, AFolderProtectsWhatIsInItBeforeItsModeIsKnown) {
+  MountAll({"--share-with", "all"});
+  machine_->Shell(
+      "mkdir -m 700 closed && printf secret > closed/sheet && mkdir -m 755 theirs && printf all > "
+      "theirs/sheet && printf '#!/bin/sh\necho ran' > tool && chmod 755 tool");
+  Flush();
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  std::filesystem::remove_all(machine_->Home("state/pargeter/drives/sheets"));
+  machine_->Mount();
+  EXPECT_EQ(AsNobody("cat " + At("closed/sheet")).exit_code, 1);
+  EXPECT_EQ(AsNobody("cat " + At("theirs/sheet")).out, "all");
+  EXPECT_EQ(AsNobody("stat -c %a " + At("closed")).out, "700\n");
+  EXPECT_EQ(machine_->Shell("cat closed/sheet").out, "secret");
+  EXPECT_EQ(machine_->Shell("ls -l >list; ./tool").out, "ran\n") << "though ls said 644";
+}
+
 TEST_F(MountInTrouble, NewSettingsAndANewKeyAreTakenInWithoutUnmounting) {
   MountAll();
   WriteAll(At("list.csv"), "fern");

@@ -190,6 +190,14 @@ Result<Entry> S3Provider::Look(const std::string& path, const Cancel& cancel) {
   return Error(Code::kNotFound, fmt::format("there is no {}", Printable(path)));
 }
 
+Result<Entry> S3Provider::LookFolder(const std::string& path, const Cancel& cancel) {
+  PG_ASSIGN(const HttpResponse marker, wire_.Send(NewCall("HEAD", path + "/", "look at", cancel)));
+  Entry entry = EntryOfHead(marker.head, path);
+  entry.kind = Kind::kFolder;
+  entry.marker = true;
+  return entry;
+}
+
 Status S3Provider::Read(const std::string& path, const std::string& version, std::uint64_t offset,
                         std::uint64_t size, ReadSink* sink, const Cancel& cancel) {
   if (size == 0) return {};

@@ -59,6 +59,7 @@ class S3Provider : public Provider, public Browser {
                 const Cancel& cancel) override;
   Result<std::vector<std::pair<std::string, Error>>> RemoveMany(
       const std::vector<Removal>& removals, const Cancel& cancel) override;
+  Result<Entry> LookFolder(const std::string& path, const Cancel& cancel) override;
   Status MakeFolder(const std::string& path, const Attributes& attributes,
                     const Cancel& cancel) override;
   Status RemoveFolder(const std::string& path, const Cancel& cancel) override;

@@ -128,7 +128,7 @@ Entry DavProvider::EntryOf(const Item& item, const std::string& name) const {
   Entry entry;
   entry.name = name;
   entry.modified = item.modified;
-  entry.attributes_known = item.attributes_answered;
+  entry.attributes_known = item.attributes_answered || item.folder;
   entry.attributes = UnpackAttributes(item.attributes);
   entry.may_write = item.may_write.value_or(true);
   if (item.folder) {
