@@ -99,13 +99,18 @@ class Stage {
     const auto id = hands(s.who).Find(s.path);
     if (id.ok()) Ignore(drive_[s.who]->Place(*id, PlacementOf(s)));
   }
+  // What is called so may change meanwhile: a folder takes the name, and the file with the rule
+  // stands beside it.
   Status ForgetRules(int who) {
-    PG_ASSIGN(const auto rules, drive_[who]->Rules());
-    for (const auto& placed : rules) {
-      const auto id = hands(who).Find(placed.rule.key);
-      const Status done = id.ok() ? drive_[who]->Place(*id, Placement::kNone) : id.error();
-      const bool gone = !done.ok() && done.error().code == Code::kNotFound;  // there, meanwhile
-      if (!gone) PG_TRY(done);
+    for (int round = 0; round < 3; ++round) {
+      PG_ASSIGN(const auto rules, drive_[who]->Rules());
+      for (const auto& placed : rules) {
+        const auto id = hands(who).Find(placed.rule.key);
+        const Status done = id.ok() ? drive_[who]->Place(*id, Placement::kNone) : id.error();
+        const bool gone = !done.ok() && done.error().code == Code::kNotFound;  // there, meanwhile
+        if (!gone) PG_TRY(done);
+      }
+      if (rules.empty()) break;
     }
     return {};
   }
