@@ -247,7 +247,8 @@ Status Drive::Change::Commit() NO_TS_ANALYSIS {
   // what the index on the disk may still hold for waiting is not destroyed before it knows better
   const bool may_drop =
       drive_.dropped_.empty() || !drive_.acks_unsynced_ || drive_.SyncIndex().ok();
-  for (const NodeId id : std::exchange(drive_.dropped_, {})) {
+  for (const auto& [id, bytes] : std::exchange(drive_.dropped_, {})) {
+    drive_.budget_->Release(bytes);
     if (!may_drop) continue;
     Ignore(drive_.blocks_->Drop(id, BlockStore::Place::kCache));
     const auto it = drive_.live_.find(id);
@@ -283,7 +284,10 @@ void Drive::RemoveDoomed() {
 // Memory says again what the index says.
 void Drive::Change::Undo() NO_TS_ANALYSIS {
   transaction_.Abandon();
-  drive_.dropped_.clear();
+  for (const auto& [id, bytes] : std::exchange(drive_.dropped_, {})) {
+    const auto node = drive_.index_->Get(id);  // what is not written down is not known any more
+    if (node.ok()) drive_.budget_->Release(bytes - std::min(bytes, *node ? (*node)->on_disk : 0));
+  }
   for (const NodeId id : std::exchange(drive_.touched_, {})) {
     const auto it = drive_.live_.find(id);
     if (it == drive_.live_.end()) continue;

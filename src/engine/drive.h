@@ -751,9 +751,10 @@ class Drive {
   std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
   std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 0;
-  int changes_ GUARDED_BY(tree_mutex_) = 0;             // Change objects alive
-  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);    // what a Change under way has got hold of
-  std::set<NodeId> dropped_ GUARDED_BY(tree_mutex_);    // whose files go when it is done
+  int changes_ GUARDED_BY(tree_mutex_) = 0;           // Change objects alive
+  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);  // what a Change under way has got hold of
+  // Whose files go when it is done, and what was counted of them.
+  std::map<NodeId, std::uint64_t> dropped_ GUARDED_BY(tree_mutex_);
   std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);  // deleted: files go after a sync
   // A power cut may take back that a file is up; and that one is up which was promised.
   bool acks_unsynced_ GUARDED_BY(tree_mutex_) = false;

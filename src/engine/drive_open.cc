@@ -434,11 +434,10 @@ void Drive::DropContent(Live* live) {
   live->content.reset();
   live->old_opens += live->opens;
   live->opens = 0;
-  budget_->Release(bytes);
   live->node.on_disk = 0;
   // the files go when the change is journalled, since it may come to nothing
   Change change(this);
-  dropped_.insert(live->node.id);
+  dropped_[live->node.id] += bytes;
   Ignore(index_->DropPresence(live->node.id));
   Ignore(change.Commit());
 }

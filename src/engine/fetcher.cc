@@ -371,8 +371,7 @@ std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
     freed += gone;
     if (from_once) once -= std::min(once, std::min(here, gone));
   }
-  Ignore(change.Commit());
-  return freed;
+  return change.Commit().ok() ? freed : 0;
 }
 
 // One file: the whole of it, or of a huge one only as much as is needed.
@@ -381,11 +380,10 @@ std::uint64_t Drive::FreeOf(Live* live, std::uint64_t bytes) {
   if (live->content && live->content.use_count() > 1) return 0;
   const std::uint64_t here = AttrOf(*live).on_disk;
   if (here >= kHuge && bytes < here / 2) return FreeTail(live, bytes);
-  const std::uint64_t before = budget_->Used();
   live->node.used_again = false;
   DropContent(live);
   Ignore(Save(live));
-  return before - std::min(before, budget_->Used());
+  return here;
 }
 
 // From its end backwards: what opens a file reads its beginning. The index forgets it first, since

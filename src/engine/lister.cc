@@ -554,8 +554,10 @@ Status Drive::LookAgain(NodeId id) {
   }
   acked_[id] = options_.clock->Now();  // for a listing that is under way
   if (live->node.version == entry->version) return {};
+  Change change(this);  // with its former bytes, or not at all
   NewVersion(live, *entry);
-  return Save(live);
+  PG_TRY(Save(live));
+  return change.Commit();
 }
 
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.

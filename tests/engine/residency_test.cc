@@ -78,6 +78,56 @@ TEST_F(ResidencyTest, WhatNobodyHadClosedWhenTheProcessDiedIsCounted) {
   EXPECT_EQ(drive_->Summary().cache_bytes, 500000u);
 }
 
+TEST_F(ResidencyTest, WhatCouldNotBeEvictedIsStillCounted) {
+  quiet_ = Duration(60000);
+  world_.Put("a", std::string(50000, 'a'));
+  world_.Put("b", std::string(50000, 'b'));
+  Open();
+  Names("");
+  for (std::uint64_t n = 1; n < 16; ++n) {
+    ASSERT_EQ(Read("a")->size() + Read("b")->size(), 100000u);
+    Evict("", {.dry_run = true});  // it is written down
+    disk_.FailAt(disk_.operations() + n);
+    Ignore(drive_->Evict({kRootId}, {}));
+    disk_.Heal();
+    EXPECT_EQ(drive_->Summary().cache_bytes,
+              static_cast<std::uint64_t>(drive_->SumsOf(kRootId)->on_disk))
+        << "operation " << n << " failed";
+  }
+}
+
+TEST_F(ResidencyTest, AFaultWhileANewVersionIsTakenInMixesNothing) {
+  std::string former(2 << 20, 'f');
+  const auto read_at = [&](std::uint64_t offset) {
+    const auto opened = drive_->OpenNode(IdOf("sheet"), Drive::Intent::kRead);
+    char piece[1000];
+    if (!opened.ok()) return;
+    Ignore(drive_->Read(opened->file, piece, sizeof piece, offset));
+    drive_->Release(opened->file);
+  };
+  for (std::uint64_t n = 1; n < 24; ++n) {
+    world_.Put("sheet", former);
+    if (!drive_) Open();
+    ASSERT_TRUE(drive_->Refresh().ok());
+    Names("");
+    Evict("");
+    read_at(0);
+    Evict("", {.dry_run = true});  // that is written down
+    ASSERT_TRUE(OnDisk("sheet") > 0 && OnDisk("sheet") < former.size());
+    std::string later(2 << 20, static_cast<char>('A' + n));
+    world_.Put("sheet", later);
+    disk_.FailAt(disk_.operations() + n);
+    read_at(former.size() - 1000);  // there is another
+    disk_.Heal();
+    Result<std::string> got = Error(Code::kIo, "");
+    ASSERT_TRUE(Eventually([&] { return (got = hands().Read("sheet")).ok(); }));
+    EXPECT_TRUE(*got == later) << "operation " << n << " failed; wrong from "
+                               << got->find_first_not_of(later[0]) << " to "
+                               << got->find_last_not_of(later[0]) << " of " << got->size();
+    former = later;
+  }
+}
+
 TEST_F(ResidencyTest, OneFileThatCannotBeReadKeepsNoOtherAway) {
   for (int i = 0; i < 40; ++i) world_.Put("pressed/s" + std::to_string(i), "sheet");
   {
