@@ -145,7 +145,7 @@ Status Drive::TurnInto(Node* node, Placement now) {
   }
   // kept back until now: it goes up like anything new
   if (before == Placement::kLocal && node->intent == 0 &&
-      (node->there == There::kAbsent || (node->dirty & kData))) {
+      (node->there == There::kAbsent || (node->dirty & (kData | kAttributes)))) {
     node->intent = index_->NextIntent();
     node->intent_since = options_.clock->FileTime();
     Enqueue(node->id, node->intent, options_.quiet);

@@ -59,6 +59,25 @@ TEST_F(PlacementTest, WhatIsLocalNeverGoesUpAndOutlivesEverything) {
   EXPECT_EQ(StateOf("scratch"), "cached");
 }
 
+// Its folder came to be there with it, and has no object of its own.
+TEST_F(PlacementTest, AFolderThatWasLocalStaysWhenTheOneFileThatWasNotLeavesIt) {
+  Open();
+  world_.SetOffline(true);
+  ASSERT_TRUE(drive_->MakeFolder(kRootId, "scratch", 0700, 0, 0).ok());
+  Place("scratch", Placement::kLocal);
+  ASSERT_TRUE(Write("scratch/goes", "up").ok());
+  Place("scratch/goes", Placement::kCache);
+  world_.SetOffline(false);
+  FlushAll();
+  EXPECT_EQ(world_.All()["scratch/goes"], "up");
+  Place("scratch", Placement::kNone);
+  ASSERT_TRUE(hands().Move("scratch/goes", "went").ok());
+  FlushAll();
+  const Lock lock(world_.mutex);
+  ASSERT_EQ(world_.objects.count("scratch/"), 1u);
+  EXPECT_EQ(world_.objects["scratch/"].attributes.mode, 0700u);
+}
+
 TEST_F(PlacementTest, WhatIsLocalStaysSoWhenTheIndexIsLost) {
   Open();
   ASSERT_TRUE(drive_->MakeFolder(kRootId, "scratch", 0755, 0, 0).ok());
