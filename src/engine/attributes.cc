@@ -1,6 +1,4 @@
 // Drive: mode, owner and time, and how what a listing does not tell of them is learnt.
-#include <fmt/format.h>
-
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/listing.h"

@@ -431,7 +431,7 @@ class Drive {
   Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
-  bool Finish(Listing* listing, const Status& outcome) EXCLUDES(tree_mutex_);
+  bool CloseListing(Listing* listing, const Status& outcome) EXCLUDES(tree_mutex_);
   Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry)
       EXCLUDES(tree_mutex_);
   Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);

@@ -6,7 +6,6 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "engine/drive.h"
-#include "engine/job.h"
 #include "engine/naming.h"
 
 namespace pargeter {

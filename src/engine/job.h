@@ -99,6 +99,11 @@ inline bool MayBeItself(Code code) {
   return code == Code::kChanged || code == Code::kPermission || code == Code::kExists;
 }
 
+// As they were planned to be sent: nobody has set one since.
+inline bool SameAttributes(const Node& a, const Node& b) {
+  return a.mode == b.mode && a.mtime == b.mtime && a.uid == b.uid && a.gid == b.gid;
+}
+
 // Of a removal of many: what was changed since the look is looked at again soon.
 inline Status OutcomeOf(const std::vector<std::pair<std::string, Error>>& left) {
   if (left.empty()) return {};

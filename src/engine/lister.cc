@@ -156,7 +156,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
       outcome = page.error();
     }
   }
-  if (!Finish(listing.get(), outcome)) return;
+  if (!CloseListing(listing.get(), outcome)) return;
   LearnFolder(listing->folder, listing->key);  // nobody waits for that, but the end
   const Lock tree(tree_mutex_);
   --learning_;
@@ -164,7 +164,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
 }
 
 // Tells those who wait for it. True: mode and owner of the folder itself are to be learnt yet.
-bool Drive::Finish(Listing* listing, const Status& outcome) {
+bool Drive::CloseListing(Listing* listing, const Status& outcome) {
   const Lock tree(tree_mutex_);
   if (listing->folder == kRootId || outcome.ok()) NoteAccess(outcome);
   const auto folder = Get(listing->folder);

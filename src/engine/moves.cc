@@ -196,9 +196,7 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
   node.error.clear();
   node.tried_parent = kNoNode;
   node.tried_name.clear();
-  if (node.mode == job->node.mode && node.mtime == job->node.mtime && node.uid == job->node.uid &&
-      node.gid == job->node.gid)
-    node.dirty &= ~(kAttributes | kOwn);
+  if (SameAttributes(node, job->node)) node.dirty &= ~(kAttributes | kOwn);
   if (node.gone()) {
     node.there = There::kElsewhere;
     node.there_parent = job->parent;

@@ -348,8 +348,7 @@ Result<Entry> Drive::SendParts(Job* job) {
 // the others go up afterwards.
 void Drive::NoteAttributesSent(const Job& job, Sent how, Node* node) {
   if (how == Sent::kBytes || how == Sent::kBytesAlone) node->attributes_known = true;
-  const bool same = node->mode == job.node.mode && node->mtime == job.node.mtime &&
-                    node->uid == job.node.uid && node->gid == job.node.gid;
+  const bool same = SameAttributes(*node, job.node);
   const bool sent =
       how == Sent::kBytes || (how == Sent::kCopy && (job.node.dirty & kAttributes) != 0);
   if (how == Sent::kBytesAlone)
