@@ -467,8 +467,9 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     PG_ASSIGN(const std::vector<NodeId> deeper, index_->ThereChildren(node.id));
     into = tried != kNoNode || !deeper.empty();
   }
-  if (node.gone()) {      // deleted on both sides
-    if (into) return {};  // by its own step, after that
+  if (node.gone()) {  // deleted on both sides
+    // by its own step, after that; one that is under way would remove what is made here meanwhile
+    if (into || live->upload) return {};
     const bool named = node.kind == NodeKind::kFolder && !node.name.empty();
     const std::string name = KeyToName(ThereName(node));
     PG_TRY(index_->Delete(node.id));

@@ -121,6 +121,52 @@ TEST_F(LateRequestsTest, WhatOthersBringBackLaterIsNoLateRequest) {
   EXPECT_EQ(drive_->Conflicts()->size(), 1u);
 }
 
+// The answer to its first removal was lost. A look shows that it is gone, and the second is still
+// on its way: the new one has to wait for that, or would be what it removes.
+class RemovedOnceMoreTest : public LateRequestsTest {
+ protected:
+  void RemovedAndMadeAnew(const std::string& name, const std::function<Status()>& remove,
+                          const std::function<Status()>& make) {
+    retry_pause_ = trial_pause_ = Duration(5);
+    Open();
+    std::atomic<int> removals{0};
+    std::atomic<bool> looked{false}, made{false}, over{false};
+    {
+      const Lock lock(world_.mutex);
+      world_.loses["remove"] = world_.loses["remove-folder"] = {true};
+    }
+    world_.on_remove = [&](const std::string& path) {
+      if (path != name || ++removals != 2) return;
+      EXPECT_TRUE(Eventually([&] { return looked.load(); }));
+      EXPECT_FALSE(Eventually([&] { return made.load(); }, 1));
+      over = true;
+    };
+    world_.on_folder = world_.on_write = [&](const std::string&) { made = true; };
+    ASSERT_TRUE(remove().ok());
+    ASSERT_TRUE(Eventually([&] { return removals == 2; }));
+    ASSERT_TRUE(make().ok());
+    ASSERT_TRUE(drive_->Refresh().ok());
+    looked = true;
+    ASSERT_TRUE(Eventually([&] { return over.load(); }));
+    FlushAll();
+    Close();
+    EXPECT_EQ(world_.All().count(name), 1u);
+  }
+};
+
+TEST_F(RemovedOnceMoreTest, AFolderIsNotRemovedInstead) {
+  world_.Put("f/", "");
+  RemovedAndMadeAnew(
+      "f/", [&] { return drive_->RemoveFolder(kRootId, "f"); },
+      [&] { return hands().MakeFolder("f"); });
+}
+
+TEST_F(RemovedOnceMoreTest, AFileIsNotRemovedInstead) {
+  world_.Put("f", "former");
+  RemovedAndMadeAnew(
+      "f", [&] { return drive_->Unlink(kRootId, "f"); }, [&] { return Write("f", "new"); });
+}
+
 class LateUploadTest : public LateRequestsTest {
  protected:
   // The upload of f has got no answer; `leave` is what happens to f; the upload arrives after the

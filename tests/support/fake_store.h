@@ -49,7 +49,7 @@ struct FakeWorld {
   std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
   std::function<void(const std::string&)> on_write;    // before a file's bytes are taken
   std::function<void(const std::string&)> on_part;     // before one part of them is
-  std::function<void(const std::string&)> on_remove;   // before one file is removed
+  std::function<void(const std::string&)> on_remove;   // before one file, or a folder/, is removed
   std::function<void(const std::string&)> on_look;     // before it is said what is there
   std::function<void()> on_looked;                     // before that is told
   std::function<void(const std::string&)> on_folder;   // before one is made
@@ -537,6 +537,7 @@ class FakeStore : public Provider {
     return Answer();
   }
   Status RemoveFolder(const std::string& path, const Cancel&) override {
+    if (w_.on_remove) w_.on_remove(path + "/");
     const Lock lock(w_.mutex);
     PG_TRY(Ask("remove-folder " + path));
     if (w_.real_folders && w_.HasBelow(path + "/")) return {};
