@@ -701,6 +701,7 @@ class Drive {
   Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
   bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
   std::vector<Node> HeldDeletions() REQUIRES(tree_mutex_);  // files and folders, in order
+  Result<std::vector<Node>> WithFoldersAbove(std::vector<Node> held) REQUIRES(tree_mutex_);
   Duration UntilCounted() REQUIRES(tree_mutex_);
   // A folder, gone here, whose deletion is held back, at the place of `node`.
   Result<std::optional<Node>> HeldFolderAt(const Node& node) REQUIRES(tree_mutex_);

@@ -83,7 +83,7 @@ Result<std::uint64_t> Drive::DropDeletions() {
       return Error(Code::kBusy, "a folder is being moved at the store just now",
                    "Try again in a moment.");
   }
-  std::vector<Node> held = HeldDeletions();
+  PG_ASSIGN(std::vector<Node> held, WithFoldersAbove(HeldDeletions()));
   for (const Node& node : held) {
     PG_ASSIGN(const bool awaited, FolderComesTo(node));
     if (awaited)
@@ -114,12 +114,32 @@ Result<std::uint64_t> Drive::DropDeletions() {
     }
     PG_TRY(BringBack(std::move(node)));
   }
-  for (const NodeId folder : folders) PG_TRY(KeepFolder(folder));  // what was in it may have moved
+  for (const NodeId folder : folders) {
+    // what was in it may have moved; or it was removed there, and nobody heard of that
+    PG_ASSIGN(Live * live, Get(folder));
+    PG_ASSIGN(const bool more, index_->HasChildren(folder));
+    if (more) continue;
+    live->node.dirty |= kAttributes;
+    PG_TRY(AddIntent(live));
+  }
   PG_TRY(index_->SetMeta("hold_from", ""));
   PG_TRY(change.Commit());
   hold_from_ = 0;
   deletions_.clear();
   return back;
+}
+
+// With the folders that went before the first of them, and wait for what is in them.
+Result<std::vector<Node>> Drive::WithFoldersAbove(std::vector<Node> held) {
+  std::set<NodeId> known;
+  for (const Node& node : held) known.insert(node.id);
+  for (std::size_t i = 0; i < held.size(); ++i) {
+    const NodeId up = held[i].there_parent;
+    if (up == kRootId || up == kNoNode || !known.insert(up).second) continue;
+    PG_ASSIGN(const Live* live, Get(up));
+    if (live->node.gone() && !live->node.name.empty()) held.push_back(live->node);
+  }
+  return held;
 }
 
 // Is another folder moving to the place of this one, so that some of it may be there already? That
@@ -164,7 +184,6 @@ Status Drive::BringBack(Node node) {
   n.size = n.there_size;
   n.intent = 0;
   n.dirty &= ~(kForGood | kTriedData | kUnsure | kByWaiting);
-  // its removal may have been done, and nobody heard of it: what is empty can be made anew
   if (n.kind == NodeKind::kFolder && n.attempts > 0) n.dirty |= kAttributes;
   n.attempts = 0;
   n.error.clear();
