@@ -160,6 +160,8 @@ int main(int argc, char** argv) {
   objects->add_option("--key-id", o.server.key_id, "the key that is accepted")
       ->capture_default_str();
   objects->add_flag("--versions", o.server.versions, "keep what is written over");
+  objects->add_option("--etags", o.server.etags, "what entity tags are: digest, opaque or sealed")
+      ->check(CLI::IsMember({"digest", "opaque", "sealed"}));
   objects->add_option("--narrow-key-id", o.server.narrow_key_id,
                       "a key that may not list the buckets");
   objects->add_option("--narrow-secret-file", o.narrow_secret_file,

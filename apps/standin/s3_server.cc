@@ -23,6 +23,8 @@
 namespace pargeter::standin {
 namespace {
 
+constexpr const char* kEncryption = "x-amz-server-side-encryption";
+
 using httplib::Request;
 using httplib::Response;
 using Json = nlohmann::json;
@@ -372,7 +374,8 @@ class S3Server::Impl {
   static bool IsSaidOfContent(const std::string& header) {
     static const std::set<std::string> all = {"cache-control",    "content-disposition",
                                               "content-encoding", "content-language",
-                                              "content-type",     "expires"};
+                                              "content-type",     "expires",
+                                              kEncryption};
     return all.count(header) > 0;
   }
 
@@ -436,6 +439,10 @@ class S3Server::Impl {
       return CopyObject(request, ask, response);
     if (method == "PUT") {
       Object object = Stored(body, Hex(md5), Now(), MetadataIn(request));
+      if (options_.etags == "sealed") object.metadata[kEncryption] = "aws:kms";
+      const bool sealed = object.metadata.count(kEncryption) > 0;
+      if (sealed) response.set_header(kEncryption, object.metadata[kEncryption]);
+      if (sealed || options_.etags == "opaque") object.etag = Hex(Md5("sealed" + object.etag));
       KeepFormer(ask.bucket, ask.key);
       const Status put = store_.Put(ask.bucket, ask.key, object, ConditionIn(request));
       if (!put.ok())

@@ -22,6 +22,9 @@ struct ServerOptions {
   std::uint64_t rate = 0;                // bytes a second for each connection, 0: unlimited
   std::string tls_certificate, tls_key;  // PEM files; both: https
   bool versions = false;                 // what is written over is kept
+  // "opaque": entity tags look like digests and are none; "sealed": all is encrypted with a key
+  // service, so they are none either, and the headers say so.
+  std::string etags = "digest";
 };
 
 class S3Server {

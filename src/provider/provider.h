@@ -132,7 +132,7 @@ class ContentCheck {
  public:
   virtual ~ContentCheck() = default;
   virtual void Add(std::string_view piece) = 0;
-  // Once, after the last byte: is it sure that they are not the version's?
+  // Once, after the last byte: is their digest not the version? Some versions only look like one.
   virtual bool Wrong() = 0;
 };
 

@@ -21,6 +21,8 @@ constexpr Duration kClocksDiffer(60000);  // a minute: requests are refused from
 constexpr const char* kMetaHeader = "x-amz-meta-pargeter";
 constexpr const char* kLinkHeader = "x-amz-meta-pargeter-link";
 
+}  // namespace
+
 Entry EntryOfHead(const HttpHead& head, const std::string& path) {
   Entry entry;
   entry.name = NameIn(path);
@@ -33,8 +35,6 @@ Entry EntryOfHead(const HttpHead& head, const std::string& path) {
   if (entry.attributes.symlink) entry.kind = Kind::kSymlink;
   return entry;
 }
-
-}  // namespace
 
 Fields MetadataOf(const Attributes& a) {
   const std::string packed = PackAttributes(a);
@@ -198,41 +198,6 @@ Result<Entry> S3Provider::LookFolder(const std::string& path, const Cancel& canc
   return entry;
 }
 
-Status S3Provider::Read(const std::string& path, const std::string& version, std::uint64_t offset,
-                        std::uint64_t size, ReadSink* sink, const Cancel& cancel) {
-  if (size == 0) return {};
-  std::string last_md5;
-  for (int attempt = 1;; ++attempt) {
-    const Learnt l = learnt();
-    const bool check = LooksLikeMd5(version) && l.etag_is_md5 != Learnt::kNo && offset == 0;
-    RangeSink range([&](const HttpHead& head) { return EntryOfHead(head, path); }, version, offset,
-                    size, check, sink);
-    Call call = NewCall("GET", path, "read", cancel);
-    call.headers.emplace_back("range", fmt::format("bytes={}-{}", offset, offset + size - 1));
-    if (!version.empty()) call.headers.emplace_back("if-match", "\"" + version + "\"");
-    call.sink = &range;
-    PG_TRY(wire_.Send(call));
-    Status good = range.Check();
-    const std::string md5 = good.ok() ? range.WholeMd5() : "";
-    if (!md5.empty() && md5 != version) {
-      // Damaged on the way, or a store whose versions are no digests: the latter sends the same
-      // bytes twice.
-      if (l.etag_is_md5 == Learnt::kMaybe && md5 == last_md5) {
-        Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kNo; });
-        return {};
-      }
-      last_md5 = md5;
-      good = Error(Code::kDamaged, fmt::format("cannot read {}: its bytes do not have the store's "
-                                               "digest",
-                                               Printable(path)));
-    } else if (!md5.empty()) {
-      Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
-    }
-    if (good.ok() || attempt >= 4) return good;
-    Log(LogLevel::kWarning, "{}; reading it again", good.error().what);
-  }
-}
-
 // ---- former versions, and links
 
 Result<std::vector<Provider::Kept>> S3Provider::Versions(const std::string& path,
@@ -284,15 +249,6 @@ Result<Provider::Address> S3Provider::Link(const std::string& path, Duration las
   if (lasts > kLongest)
     return Error(Code::kInvalid, "a link to this store lasts for 7 days at most", "Give --for 7d.");
   return Address{wire_.Presigned(options_.bucket, options_.prefix + path, lasts), lasts, true};
-}
-
-void S3Provider::SawEtag(const std::string& etag, const std::string& md5_hex) {
-  if (!LooksLikeMd5(etag)) return;
-  const bool same = etag == md5_hex;
-  Learn([&](Learnt& k) {
-    if (same) k.etag_is_md5 = Learnt::kYes;
-    if (!same && k.etag_is_md5 == Learnt::kMaybe) k.etag_is_md5 = Learnt::kNo;
-  });
 }
 
 void S3Provider::AddIfMatch(const std::string& version, Fields* headers) const {
@@ -468,7 +424,7 @@ Result<std::string> S3Provider::ProbePut(const std::string& path, const char* he
   if (header != nullptr) call.headers.emplace_back(header, value);
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
   const std::string etag = PlainEtag(response.head.Get("etag"));
-  SawEtag(etag, Hex(Md5(call.body)));
+  if (!IsSealed(response.head)) SawEtag(etag, Hex(Md5(call.body)));
   return etag;
 }
 

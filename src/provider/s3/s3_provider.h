@@ -9,6 +9,10 @@
 #include "provider/provider.h"
 #include "provider/s3/s3_wire.h"
 
+namespace pargeter {
+class RangeSink;
+}
+
 namespace pargeter::s3 {
 
 struct S3Options {
@@ -91,6 +95,13 @@ class S3Provider : public Provider, public Browser {
   Learnt learnt() const EXCLUDES(mutex_);
   void Learn(const std::function<void(Learnt&)>& change) EXCLUDES(mutex_);
   void SawEtag(const std::string& etag, const std::string& md5_hex);
+  Status GetRange(const std::string& path, const std::string& version,
+                  std::pair<std::uint64_t, std::uint64_t> bytes, RangeSink* sink,
+                  const Cancel& cancel);
+  Result<std::string> Md5There(const std::string& path, const std::string& version,
+                               std::uint64_t size, const Cancel& cancel);
+  bool HasNoDigests(const std::string& path, const std::string& version, std::uint64_t size,
+                    const std::string& md5, const Cancel& cancel);
   void AddIfMatch(const std::string& version, Fields* headers) const;
   // Adds the headers that guard `only_if`, or looks first where the store cannot.
   Status Guarded(const std::string& path, const Precondition& only_if, Guard create, Guard replace,
@@ -110,7 +121,10 @@ class S3Provider : public Provider, public Browser {
   Learnt learnt_ GUARDED_BY(mutex_);
 };
 
+Entry EntryOfHead(const HttpHead& head, const std::string& path);
 bool LooksLikeMd5(const std::string& etag);
+// Is it encrypted with a key of a key service, or of who asks? Its version is no digest then.
+bool IsSealed(const HttpHead& head);
 std::string NameIn(const std::string& path);  // the last part
 
 // Attributes as user metadata, small on purpose: stores fail oddly with much of it.

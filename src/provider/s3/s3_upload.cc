@@ -41,10 +41,6 @@ Result<std::string> Md5Of(WriteSource* source, std::uint64_t offset, std::uint64
 
 }  // namespace
 
-bool LooksLikeMd5(const std::string& etag) {
-  return etag.size() == 32 && etag.find_first_not_of("0123456789abcdef") == std::string::npos;
-}
-
 std::string NameIn(const std::string& path) { return path.substr(path.rfind('/') + 1); }
 
 Result<Entry> S3Provider::Write(const std::string& path, WriteSource* source,
@@ -79,13 +75,14 @@ Result<Entry> S3Provider::Write(const std::string& path, WriteSource* source,
     return entry;
   }
   // Not our digest: what does the store say that it holds?
+  const bool sealed = IsSealed(response->head);
   PG_ASSIGN(const Entry there, Look(path, cancel));
   if (there.size != source->Size() ||
-      (learnt().etag_is_md5 == Learnt::kYes && there.version != Hex(md5))) {
+      (learnt().etag_is_md5 == Learnt::kYes && !sealed && there.version != Hex(md5))) {
     return Error(Code::kDamaged, fmt::format("the store acknowledged {} but holds something else",
                                              Printable(path)));
   }
-  SawEtag(there.version, Hex(md5));
+  if (!sealed) SawEtag(there.version, Hex(md5));
   return there;
 }
 
@@ -116,7 +113,7 @@ Result<UploadedPart> S3Provider::WritePart(const PartedUpload& upload, int numbe
   call.source = &body;
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
   UploadedPart done{number, part->Size(), PlainEtag(response.head.Get("etag"))};
-  if (done.tag != Hex(md5) && learnt().etag_is_md5 == Learnt::kYes) {
+  if (done.tag != Hex(md5) && learnt().etag_is_md5 == Learnt::kYes && !IsSealed(response.head)) {
     return Error(Code::kDamaged,
                  fmt::format("the store acknowledged part {} of {} with another digest", number,
                              Printable(upload.path)));
@@ -229,29 +226,6 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
   Ignore(AbortParts(upload, nullptr));
   return failed.error();
 }
-
-std::unique_ptr<ContentCheck> S3Provider::CheckOf(const std::string& version) {
-  class Md5Check : public ContentCheck {
-   public:
-    Md5Check(S3Provider* store, std::string version)
-        : store_(*store), version_(std::move(version)) {}
-    void Add(std::string_view piece) override { md5_.Update(piece); }
-    bool Wrong() override {
-      if (Hex(md5_.Finish()) != version_) return store_.learnt().etag_is_md5 == Learnt::kYes;
-      store_.Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
-      return false;
-    }
-
-   private:
-    S3Provider& store_;
-    const std::string version_;
-    Md5Stream md5_;
-  };
-  if (!LooksLikeMd5(version) || learnt().etag_is_md5 == Learnt::kNo) return nullptr;
-  return std::make_unique<Md5Check>(this, version);
-}
-
-bool S3Provider::TellsContent(const std::string& version) const { return LooksLikeMd5(version); }
 
 bool S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source) {
   if (entry.size != source->Size()) return false;
