@@ -281,6 +281,20 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     there_parent = parent;
     there_name = NameToKey(name);
   }
+  if (node.kind == NodeKind::kFolder && node.there == There::kAbsent) {
+    // what is on its way into it makes it there, under its former name, and is moved from there
+    PG_ASSIGN(const bool on_its_way, WasTriedBelow(node.id));
+    if (on_its_way) {
+      there_parent = parent;
+      there_name = NameToKey(name);
+      node.there = There::kElsewhere;
+      node.dirty |= kAttributes;
+      if (node.tried_parent == there_parent && node.tried_name == there_name) {
+        node.tried_parent = kNoNode;
+        node.tried_name.clear();
+      }
+    }
+  }
   node.parent = new_parent;
   node.name = new_name;
   node.conflict = false;  // whoever gives it another name has decided

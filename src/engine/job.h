@@ -24,14 +24,14 @@ struct Drive::Job {
     NodeId id, parent;
     std::string key;
   };
-  std::vector<Above> absent_above;  // folders on `path` that the store does not have yet
-  Precondition only_if;             // of what is at `path` now
-  bool aside = false;               // to a name of our own, out of another's way
-  std::string tried_path;           // of a former attempt elsewhere, to be taken back first
-  bool first_try = false;           // no former attempt may have come to something at `path`
-  bool went_on = false;             // what stands there is the file, and cannot go back
-  std::optional<Entry> made;        // what stands there is all that the store has of it
-  std::vector<Kept> kept;           // by an attempt before this one, too
+  std::vector<Above> above;   // folders on `path`: it makes those that are not there by then
+  Precondition only_if;       // of what is at `path` now
+  bool aside = false;         // to a name of our own, out of another's way
+  std::string tried_path;     // of a former attempt elsewhere, to be taken back first
+  bool first_try = false;     // no former attempt may have come to something at `path`
+  bool went_on = false;       // what stands there is the file, and cannot go back
+  std::optional<Entry> made;  // what stands there is all that the store has of it
+  std::vector<Kept> kept;     // by an attempt before this one, too
   Kept* KeptFile(const std::string& was) {
     const auto it = std::find_if(kept.begin(), kept.end(), [&](const Kept& one) {
       return one.path == was && !one.version.empty();

@@ -478,6 +478,10 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
   }
   if (node.kind == NodeKind::kFolder) {
     PG_ASSIGN(const bool kept, index_->HasChildren(node.id));
+    if (node.there == There::kElsewhere) {  // its move brings what is on its way to the old place
+      PG_ASSIGN(const bool on_its_way, WasTriedBelow(node.id));
+      if (on_its_way) return {};
+    }
     if (kept || (node.dirty & kAttributes) || node.there == There::kElsewhere) {
       forget_place();
       return AddIntent(live);

@@ -165,9 +165,9 @@ Status Drive::PlanPlace(Job* job, Live* live) {
     for (NodeId up = node.parent; up != kRootId;) {
       PG_ASSIGN(const Live* above, Get(up));
       const Node& one = above->node;
-      if (one.there == There::kAbsent)
-        job->absent_above.push_back({one.id, one.parent, ThereName(one)});
-      up = one.there == There::kElsewhere ? one.there_parent : one.parent;
+      const NodeId in = one.there == There::kElsewhere ? one.there_parent : one.parent;
+      job->above.push_back({one.id, in, ThereName(one)});
+      up = in;
     }
     job->only_if = node.there == There::kSame || node.there == There::kSpelled
                        ? Precondition::Is(node.version)

@@ -447,7 +447,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
 }
 
 Status Drive::AboveIsThere(const Job& job) {
-  for (const Job::Above& one : job.absent_above) {
+  for (const Job::Above& one : job.above) {
     auto found = Get(one.id);
     if (!found.ok() || (*found)->node.there != There::kAbsent) continue;
     Node& folder = (*found)->node;

@@ -30,6 +30,7 @@ class MovingTest : public DriveTest {
     FlushAll();
     world_.on_moved = nullptr;
   }
+  Hands hands() { return Hands(drive_.get()); }
   const std::vector<std::string> years_{"1907", "1908"};
 };
 
@@ -121,6 +122,30 @@ TEST_F(MovingTest, AnUploadIntoTheFolderIsNotLeftBehindByAnUnmount) {
   EXPECT_EQ(all.count("d/lent/1909"), 1u);
   for (const auto& [path, text] : all) EXPECT_NE(path.substr(0, 8), "d/loans/") << path;
   world_.on_write = nullptr;
+}
+
+// An upload into it makes it anew at its old place.
+TEST_F(MovingTest, AFolderThatVanishedMeanwhileIsWhereAnUploadBringsIt) {
+  Open();
+  ASSERT_EQ(Names("d/loans"), years_);
+  std::atomic<bool> done{false};
+  world_.on_write = [&](const std::string& path) {
+    if (path != "d/loans/1909" || done) return;
+    for (const char* year : {"1907", "1908"})
+      ASSERT_TRUE(hands().Remove(std::string("d/loans/") + year).ok());
+    ASSERT_TRUE(Eventually([&] { return world_.All().count("d/loans/1908") == 0; }));
+    ASSERT_TRUE(drive_->Refresh().ok());
+    ASSERT_TRUE(hands().Move("d/loans", "d/lent").ok());
+    done = true;
+  };
+  ASSERT_TRUE(Write("d/loans/1909", "new").ok());
+  ASSERT_TRUE(Eventually([&] { return done.load(); }));
+  FlushAll();
+  world_.on_write = nullptr;
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names("d"), std::vector<std::string>{"lent"});
+  EXPECT_EQ(Names("d/lent"), std::vector<std::string>{"1909"});
+  EXPECT_EQ(world_.All().count("d/lent/1909"), 1u);
 }
 
 // It has waited for another's step, goes another way meanwhile, and is on that when the other's
