@@ -1,6 +1,6 @@
 // Drive: is what came from the store, piece by piece, what the store said that it is? Pieces have
 // no digests of their own, so it shows only when the file is whole; a file that comes in one piece
-// was looked at on its way.
+// was looked at on its way, where its version is the digest of all of it.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -21,7 +21,7 @@ constexpr std::uint64_t kLargest = 256 * kMiB;
 }  // namespace
 
 bool Drive::IsCheckedOnArrival(const Source& source) const {
-  return source.size <= kLargest && provider_->TellsContent(source.version);
+  return source.size <= kLargest && provider_->CheckOf(source.version, source.size) != nullptr;
 }
 
 Error NotWhatItSaid() {
@@ -51,7 +51,7 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
       continue;
     }
     if (!c.check || c.checked_since != c.removals) {
-      c.check = provider_->CheckOf(source.version);
+      c.check = provider_->CheckOf(source.version, source.size);
       c.checked_to = 0;
       c.checked_since = c.removals;
       if (!c.check) return {};

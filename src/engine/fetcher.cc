@@ -303,7 +303,8 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
 Status Drive::FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
                          std::uint64_t* added, Entry* entry) {
   const bool whole = range.begin == 0 && range.end == source.size;
-  const bool checked = !whole && IsCheckedOnArrival(source);
+  const bool checked =
+      !(whole && provider_->TellsContent(source.version)) && IsCheckedOnArrival(source);
   // noted before anybody who waits for it goes on: what he saves then is all of it
   BlockSink sink(content.get(), range, whole, checked, options_.disk, [this, id = content->id] {
     const Lock lock(fetch_mutex_);

@@ -163,8 +163,12 @@ class Provider {
   virtual ~Provider() = default;
   // Is this version a digest of the content, as HoldsContent understands it?
   virtual bool TellsContent(const std::string& version) const = 0;
-  // nullptr where the version says nothing of its content. Not to outlive the provider.
-  virtual std::unique_ptr<ContentCheck> CheckOf(const std::string&) { return nullptr; }
+  // Of a file of `size` bytes; nullptr where the version says nothing of its content that could be
+  // compared. Not to outlive the provider.
+  virtual std::unique_ptr<ContentCheck> CheckOf(const std::string& version, std::uint64_t size) {
+    (void)version, (void)size;
+    return nullptr;
+  }
 
   virtual Capabilities Can() const = 0;
 

@@ -116,5 +116,37 @@ TEST_F(S3DigestTest, SealedFilesAreReadAndWrittenAmongOthers) {
   ExpectRead(later.get(), "new", "new");
 }
 
+TEST_F(S3DigestTest, OfPartsTheDigestIsTakenPartByPart) {
+  Start();
+  s3::S3Options options = OptionsFor(*peer_, "f/");
+  options.part_size = 100000;
+  s3::S3Provider store(options);
+  std::string text;
+  for (int i = 0; text.size() < 250000; ++i) text += std::to_string(i) + " ";
+  const auto upload = store.BeginParts("map", {}, nullptr);
+  ASSERT_TRUE(upload.ok());
+  std::vector<UploadedPart> parts;
+  for (std::size_t at = 0; at < text.size(); at += 100000) {
+    TextSource source(text.substr(at, 100000));
+    const auto part =
+        store.WritePart(*upload, static_cast<int>(parts.size()) + 1, &source, nullptr);
+    ASSERT_TRUE(part.ok());
+    parts.push_back(*part);
+  }
+  const auto done = store.CompleteParts(*upload, parts, Precondition::Anything(), nullptr);
+  ASSERT_TRUE(done.ok());
+  for (const std::size_t piece : {std::size_t{1000}, std::size_t{99999}, text.size()})
+    for (const bool wrong : {false, true}) {
+      std::string came = text;
+      if (wrong) came[123456] ^= 1;
+      const auto check = store.CheckOf(done->version, text.size());
+      ASSERT_NE(check, nullptr);
+      for (std::size_t at = 0; at < came.size(); at += piece) check->Add(came.substr(at, piece));
+      EXPECT_EQ(check->Wrong(), wrong) << piece;
+    }
+  options.part_size = 200000;  // what others made with other parts
+  EXPECT_EQ(s3::S3Provider(options).CheckOf(done->version, text.size()), nullptr);
+}
+
 }  // namespace
 }  // namespace pargeter::test

@@ -197,7 +197,7 @@ class FakeStore : public Provider {
   explicit FakeStore(FakeWorld* world, std::string who = "") : w_(*world), who_(std::move(who)) {}
 
   bool TellsContent(const std::string& version) const override { return version.size() == 32; }
-  std::unique_ptr<ContentCheck> CheckOf(const std::string& version) override {
+  std::unique_ptr<ContentCheck> CheckOf(const std::string& version, std::uint64_t) override {
     struct Check : ContentCheck {
       std::string version, all;
       void Add(std::string_view piece) override { all += piece; }

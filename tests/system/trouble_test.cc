@@ -250,6 +250,21 @@ TEST_F(MountInTrouble, BytesThatAreWrongOnTheWayAreNeitherReadNorKept) {
   EXPECT_EQ(ReadAll(machine_->At("list")), label);
 }
 
+TEST_F(MountInTrouble, SoItIsWithWhatWentUpInParts) {
+  const std::string map(34'000'000, 'm');
+  MountAll();
+  WriteAll(machine_->At("map"), map);
+  Flush();
+  ASSERT_EQ(machine_->Pargeter({"evict", machine_->At("map")}).exit_code, 0);
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);  // the kernel has it, too
+  machine_->Mount();
+  SetFault(machine_->peer(), "corrupt,method=GET,key=map,times=1");
+  EXPECT_NE(machine_->Shell("cat map > /dev/null").exit_code, 0);
+  EXPECT_EQ(machine_->Shell("stat -c %b map").out, "0\n") << "nothing of it is kept";
+  SetFault(machine_->peer(), "");
+  EXPECT_TRUE(ReadAll(machine_->At("map")) == map);
+}
+
 TEST_F(MountInTrouble, ADamagedIndexIsMadeAnewAtTheNextMount) {
   ASSERT_TRUE(other_->Put("d/old", "old"));
   MountAll();

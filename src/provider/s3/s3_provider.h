@@ -3,6 +3,7 @@
 #pragma once
 
 #include <functional>
+#include <set>
 #include <string>
 
 #include "base/mutex.h"
@@ -73,7 +74,7 @@ class S3Provider : public Provider, public Browser {
   Status Ping(Duration patience, const Cancel& cancel) override;
   Steady LastSign() const override { return wire_.LastSign(); }
   bool TellsContent(const std::string& version) const override;
-  std::unique_ptr<ContentCheck> CheckOf(const std::string& version) override;
+  std::unique_ptr<ContentCheck> CheckOf(const std::string& version, std::uint64_t size) override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
   bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
 
@@ -94,6 +95,9 @@ class S3Provider : public Provider, public Browser {
                const Cancel& cancel) const;
   Learnt learnt() const EXCLUDES(mutex_);
   void Learn(const std::function<void(Learnt&)>& change) EXCLUDES(mutex_);
+  bool NoteSealed(const HttpHead& head) EXCLUDES(mutex_);  // is it?
+  // Of what came in parts, as this program sends them: the size of each; 0: one that is not known.
+  std::uint64_t PartSizeOf(const std::string& version, std::uint64_t size) const;
   void SawEtag(const std::string& etag, const std::string& md5_hex);
   Status GetRange(const std::string& path, const std::string& version,
                   std::pair<std::uint64_t, std::uint64_t> bytes, RangeSink* sink,
@@ -119,6 +123,7 @@ class S3Provider : public Provider, public Browser {
   Wire wire_;
   mutable Mutex mutex_;
   Learnt learnt_ GUARDED_BY(mutex_);
+  std::set<std::string> sealed_ GUARDED_BY(mutex_);  // versions that were seen to be, of late
 };
 
 Entry EntryOfHead(const HttpHead& head, const std::string& path);

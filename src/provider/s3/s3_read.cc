@@ -2,6 +2,9 @@
 // came in one piece.
 #include <fmt/format.h>
 
+#include <algorithm>
+#include <cstdlib>
+
 #include "base/digest.h"
 #include "base/log.h"
 #include "base/text.h"
@@ -13,6 +16,7 @@ namespace pargeter::s3 {
 namespace {
 
 constexpr std::uint64_t kLargestSample = kMiB;
+constexpr std::size_t kSealedKnown = 1000;
 constexpr int kAttempts = 4;
 
 class Collected : public ReadSink {
@@ -48,7 +52,7 @@ Status S3Provider::Read(const std::string& path, const std::string& version, std
     const bool check = LooksLikeMd5(version) && l.etag_is_md5 != Learnt::kNo && offset == 0;
     bool sealed = false;
     const auto describe = [&](const HttpHead& head) {
-      sealed = IsSealed(head);
+      sealed = NoteSealed(head);
       return EntryOfHead(head, path);
     };
     RangeSink range(describe, version, offset, size, check, sink);
@@ -95,7 +99,7 @@ Result<std::string> S3Provider::Md5There(const std::string& path, const std::str
     Collected piece;
     bool sealed = false;
     const auto describe = [&](const HttpHead& head) {
-      sealed = IsSealed(head);
+      sealed = NoteSealed(head);
       return EntryOfHead(head, path);
     };
     RangeSink range(describe, version, from, to - from, false, &piece);
@@ -140,25 +144,69 @@ void S3Provider::SawEtag(const std::string& etag, const std::string& md5_hex) {
   });
 }
 
-std::unique_ptr<ContentCheck> S3Provider::CheckOf(const std::string& version) {
+bool S3Provider::NoteSealed(const HttpHead& head) {
+  if (!IsSealed(head)) return false;
+  const Lock lock(mutex_);
+  if (sealed_.size() >= kSealedKnown) sealed_.clear();
+  sealed_.insert(PlainEtag(head.Get("etag")));
+  return true;
+}
+
+std::uint64_t S3Provider::PartSizeOf(const std::string& version, std::uint64_t size) const {
+  if (version.size() < 34 || version[32] != '-' || !LooksLikeMd5(version.substr(0, 32)) ||
+      size == 0)
+    return 0;
+  const std::uint64_t parts = std::strtoull(version.c_str() + 33, nullptr, 10);
+  if (parts == 1) return size;
+  const std::uint64_t ours = options_.part_size;
+  return parts == (size + ours - 1) / ours ? ours : 0;
+}
+
+std::unique_ptr<ContentCheck> S3Provider::CheckOf(const std::string& version, std::uint64_t size) {
+  // The MD5 of all, or that of the parts' MD5s and how many they are.
   class Md5Check : public ContentCheck {
    public:
-    Md5Check(S3Provider* store, std::string version)
-        : store_(*store), version_(std::move(version)) {}
-    void Add(std::string_view piece) override { md5_.Update(piece); }
+    Md5Check(S3Provider* store, std::string version, std::uint64_t part_size)
+        : store_(*store), version_(std::move(version)), part_size_(part_size) {}
+    void Add(std::string_view piece) override {
+      while (!piece.empty()) {
+        const std::size_t n =
+            part_size_ == 0 ? piece.size() : std::min(piece.size(), part_size_ - in_part_);
+        md5_.Update(piece.substr(0, n));
+        piece.remove_prefix(n);
+        in_part_ += n;
+        if (in_part_ == part_size_) EndPart();
+      }
+    }
     bool Wrong() override {
+      if (part_size_ > 0) {
+        if (in_part_ > 0) EndPart();
+        return fmt::format("{}-{}", Hex(Md5(digests_)), digests_.size() / 16) != version_;
+      }
       if (Hex(md5_.Finish()) != version_) return true;
       store_.Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
       return false;
     }
 
    private:
+    void EndPart() {
+      digests_ += md5_.Finish();
+      md5_.Reset();
+      in_part_ = 0;
+    }
     S3Provider& store_;
     const std::string version_;
+    const std::uint64_t part_size_;
+    std::uint64_t in_part_ = 0;
+    std::string digests_;
     Md5Stream md5_;
   };
-  if (!LooksLikeMd5(version) || learnt().etag_is_md5 == Learnt::kNo) return nullptr;
-  return std::make_unique<Md5Check>(this, version);
+  const std::uint64_t part_size = PartSizeOf(version, size);
+  if ((part_size == 0 && !LooksLikeMd5(version)) || learnt().etag_is_md5 == Learnt::kNo)
+    return nullptr;
+  const Lock lock(mutex_);
+  if (sealed_.count(version) > 0) return nullptr;
+  return std::make_unique<Md5Check>(this, version, part_size);
 }
 
 bool S3Provider::TellsContent(const std::string& version) const { return LooksLikeMd5(version); }
