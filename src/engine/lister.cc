@@ -446,6 +446,10 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     node.marker = false;
   };
   if (StepFindsOut(node)) return {};
+  // nothing keeps it there but an object of its own, and that is on its way, or may be there
+  if (node.kind == NodeKind::kFolder && !node.gone() && (node.dirty & kAttributes) &&
+      (live->upload || node.attempts > 0) && !provider_->Can().real_folders)
+    return {};
   const NodeId folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
   Steady& gone_at = removed_[{folder, ThereName(node)}];  // for listings that began before
   gone_at = std::max(gone_at, asked);

@@ -148,6 +148,32 @@ TEST_F(MovingTest, AFolderThatVanishedMeanwhileIsWhereAnUploadBringsIt) {
   EXPECT_EQ(world_.All().count("d/lent/1909"), 1u);
 }
 
+// Nothing was left in it; a look shows that, and then its own object is there: the answer to that
+// is lost.
+TEST_F(MovingTest, AFolderThatIsJustBeingMarkedHasNotVanished) {
+  world_.Put("drawer/last", "l");
+  Open();
+  ASSERT_EQ(Names("drawer").size(), 1u);
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["folder"] = {true};
+  }
+  std::atomic<bool> done{false};
+  world_.on_folder = [&](const std::string& path) {
+    if (path != "drawer" || done) return;
+    ASSERT_TRUE(Eventually([&] { return world_.All().count("drawer/last") == 0; }));
+    ASSERT_TRUE(drive_->Refresh().ok());
+    ASSERT_TRUE(hands().Move("drawer", "shelf").ok());
+    done = true;
+  };
+  ASSERT_TRUE(hands().Remove("drawer/last").ok());
+  ASSERT_TRUE(Eventually([&] { return done.load(); }));
+  FlushAll();
+  world_.on_folder = nullptr;
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"d", "shelf"}));
+}
+
 // It has waited for another's step, goes another way meanwhile, and is on that when the other's
 // ends.
 TEST_F(MovingTest, WhatWaitedForAnotherDoesNotGoUpTwice) {
