@@ -712,6 +712,7 @@ class Drive {
       REQUIRES(tree_mutex_);
   Status TakeInside(NodeId heir, NodeId former, const std::string& below,
                     const std::set<std::string>& came) REQUIRES(tree_mutex_);
+  Status DropLeft(NodeId heir, const std::string& key) REQUIRES(tree_mutex_);
   Status HeldBelow(NodeId held, const std::string& below,
                    std::map<std::string, std::string>* versions) REQUIRES(tree_mutex_);
   Result<bool> FolderComesTo(const Node& held) REQUIRES(tree_mutex_);

@@ -298,10 +298,21 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
       SetThere(&node, heir, key);
       Tell([heir, shown = node.name](ChangeListener* l) { l->NameChanged(heir, shown); });
     } else {
+      if (!folder && heir != former) PG_TRY(DropLeft(heir, key));
       node.there_parent = heir;
     }
     PG_TRY(Save(live));
   }
+  return {};
+}
+
+// What was deleted in the heir, too, and of which nothing came: it is not there any more.
+Status Drive::DropLeft(NodeId heir, const std::string& key) {
+  PG_ASSIGN(const auto left, index_->FindThere(heir, key, false));
+  if (!left || !left->gone()) return {};
+  PG_ASSIGN(Live * live, Get(left->id));
+  PG_ASSIGN(const std::string there, TherePath(live->node));
+  DropThere(live, there);
   return {};
 }
 

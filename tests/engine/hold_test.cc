@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <atomic>
+#include <filesystem>
 #include <set>
 
 #include "support/drive_fixture.h"
@@ -312,6 +313,32 @@ TEST_F(HoldTest, AFolderThatAMoveEmptiedComesBackToStay) {
   EXPECT_EQ(world_.All().count("e/"), 1u);
   EXPECT_EQ(AtTheStore(), 40u);
   EXPECT_EQ(world_.All().count("d/"), 0u) << "that one is held by what is in it";
+}
+
+// One was removed at the store, and nobody heard of it; then its folder moves over the other's.
+TEST_F(HoldTest, OfTwoThatWereDeletedAtOnePathOneIsThere) {
+  world_.Put("e/0", "e");
+  world_.Put("e/1", "stays");
+  retry_pause_ = Duration(60000);
+  Close();
+  std::filesystem::remove_all(folder_ / "state");
+  Open();
+  ASSERT_EQ(Names("e").size(), 2u);  // known before the others
+  ASSERT_GE(Names("d").size(), 40u);
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["remove"] = {true};
+  }
+  ASSERT_TRUE(hands().Remove("e/0").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All().count("e/0") == 0; }));
+  DeleteAll();
+  ASSERT_TRUE(hands().Move("e", "d").ok());
+  FlushAll();
+  ASSERT_TRUE(hands().Move("other", "d/0").ok());
+  FlushAll();
+  EXPECT_TRUE(drive_->Conflicts()->empty());
+  EXPECT_EQ(world_.All()["d/0"], "o");
+  EXPECT_EQ(world_.All()["d/1"], "stays");
 }
 
 // That was deleted before, and was waiting for what was in it.
