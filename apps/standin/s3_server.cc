@@ -608,6 +608,15 @@ class S3Server::Impl {
     if (copy.etag.find('-') != std::string::npos) copy.etag = Hex(Md5(copy.etag + source));
     if (request.get_header_value("x-amz-metadata-directive") == "REPLACE")
       copy.metadata = MetadataIn(request);
+    copy.metadata.erase(kEncryption);  // as the bucket has it now
+    const bool sealed = options_.etags == "sealed";
+    if (sealed) copy.metadata[kEncryption] = "aws:kms";
+    if (sealed) response.set_header(kEncryption, "aws:kms");
+    if (sealed || object->metadata.count(kEncryption) > 0) {
+      const auto all = ReadBody(*object->body, 0, object->body->size);
+      if (!all.ok()) return Refuse(response, ask, {500, "InternalError", "disk"});
+      copy.etag = Hex(Md5(sealed ? "sealed" + Hex(Md5(*all)) + ask.key : *all));
+    }
     if (!store_.Put(ask.bucket, ask.key, copy, ConditionIn(request)).ok()) {
       return Refuse(response, ask, {412, "PreconditionFailed", "the target is there"});
     }

@@ -48,6 +48,14 @@ class S3DigestTest : public testing::Test {
     EXPECT_TRUE(read.ok()) << read.error().what;
     EXPECT_EQ(sink.text, text);
   }
+  void ExpectCopied(s3::S3Provider* store, const std::string& path, const std::string& text) {
+    const auto there = store->Look(path, nullptr);
+    ASSERT_TRUE(there.ok());
+    const auto copy = store->Copy(path, there->version, text.size(), path + " copy", nullptr,
+                                  Precondition::Anything(), nullptr);
+    ASSERT_TRUE(copy.ok()) << copy.error().what;
+    ExpectRead(store, path + " copy", text);
+  }
   void ExpectDamaged(const std::string& path, std::uint64_t size) {
     const auto store = Open();
     const auto there = store->Look(path, nullptr);
@@ -97,19 +105,21 @@ TEST_F(S3DigestTest, AStoreWithoutDigestsIsReadAllTheSame) {
 }
 
 // Whoever sealed some of them, or had the store do that from some day on.
-TEST_F(S3DigestTest, SealedFilesAreReadAndWrittenAmongOthers) {
+TEST_F(S3DigestTest, SealedFilesAreReadWrittenAndCopiedAmongOthers) {
   Start();
   Put("plain", "p");
   PutSealed("sealed", "secret");
   const auto store = Open();
   ExpectRead(store.get(), "plain", "p");
   ExpectRead(store.get(), "sealed", "secret");
+  ExpectCopied(store.get(), "sealed", "secret");
   SetFault(*peer_, "corrupt,method=GET");
   ExpectDamaged("plain", 1);
   SetFault(*peer_, "");
   Start({"--etags", "sealed"});
   const auto later = Open();
   ExpectRead(later.get(), "plain", "p");
+  ExpectCopied(later.get(), "plain", "p");
   TextSource source("new");
   const auto put = later->Write("new", &source, {}, Precondition::Anything(), nullptr);
   ASSERT_TRUE(put.ok()) << put.error().what;

@@ -317,9 +317,11 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
   entry.version = etag;
   // Some stores ignore the condition on the source: a plain version must come out unchanged.
   if (LooksLikeMd5(version) && LooksLikeMd5(etag) && learnt().etag_is_md5 == Learnt::kYes &&
-      etag != version) {
-    return Error(Code::kChanged,
-                 fmt::format("{} was changed while it was copied", Printable(from)));
+      etag != version && !IsSealed(response.head)) {
+    const auto original = wire_.Send(NewCall("HEAD", from, "look at", cancel));
+    if (!original.ok() || !IsSealed(original->head))
+      return Error(Code::kChanged,
+                   fmt::format("{} was changed while it was copied", Printable(from)));
   }
   if (etag.empty()) return Look(to, cancel);
   return entry;
