@@ -184,6 +184,7 @@ Status Drive::BringBack(Node node) {
   n.size = n.there_size;
   n.intent = 0;
   n.dirty &= ~(kForGood | kTriedData | kUnsure | kByWaiting);
+  // its own object may be gone, and nobody heard of it, whatever others have put into it since
   if (n.kind == NodeKind::kFolder && n.attempts > 0) n.dirty |= kAttributes;
   n.attempts = 0;
   n.error.clear();

@@ -280,7 +280,7 @@ TEST_F(HoldTest, DroppedTwiceItIsBackTwice) {
     ASSERT_TRUE(Write("d/7", text).ok());
     ASSERT_TRUE(Write("d/8", text).ok());
     auto back = drive_->DropDeletions();
-    EXPECT_TRUE(Eventually([&] {  // the last upload may not have been put away yet
+    ASSERT_TRUE(Eventually([&] {  // the last upload may not have been put away yet
       if (!back.ok() && back.error().code == Code::kBusy) back = drive_->DropDeletions();
       return back.ok();
     }));

@@ -10,6 +10,7 @@
 #include <fstream>
 #include <nlohmann/json.hpp>
 
+#include "support/text_body.h"
 #include "system/machine.h"
 
 namespace pargeter::test {
@@ -263,6 +264,24 @@ TEST_F(MountInTrouble, SoItIsWithWhatWentUpInParts) {
   EXPECT_EQ(machine_->Shell("stat -c %b map").out, "0\n") << "nothing of it is kept";
   SetFault(machine_->peer(), "");
   EXPECT_TRUE(ReadAll(machine_->At("map")) == map);
+}
+
+// A small one comes in one piece, and its version is no digest of that.
+TEST_F(MountInTrouble, SoItIsWithASmallFileThatWentUpAsOnePart) {
+  const std::string text(3000, 'n');
+  TextSource source(text);
+  Provider& store = other_->store();
+  const auto upload = store.BeginParts("note", {}, nullptr);
+  ASSERT_TRUE(upload.ok());
+  const auto part = store.WritePart(*upload, 1, &source, nullptr);
+  ASSERT_TRUE(part.ok());
+  ASSERT_TRUE(store.CompleteParts(*upload, {*part}, Precondition::Anything(), nullptr).ok());
+  MountAll();
+  SetFault(machine_->peer(), "corrupt,method=GET,key=note,times=1");
+  EXPECT_NE(machine_->Shell("cat note").exit_code, 0);
+  EXPECT_EQ(machine_->Shell("stat -c %b note").out, "0\n") << "nothing of it is kept";
+  SetFault(machine_->peer(), "");
+  EXPECT_EQ(ReadAll(machine_->At("note")), text);
 }
 
 TEST_F(MountInTrouble, ADamagedIndexIsMadeAnewAtTheNextMount) {

@@ -6,6 +6,7 @@
 #include "base/digest.h"
 #include "base/log.h"
 #include "base/text.h"
+#include "base/units.h"
 #include "provider/s3/s3_provider.h"
 
 namespace pargeter::s3 {
@@ -229,21 +230,16 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
 
 bool S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source) {
   if (entry.size != source->Size()) return false;
-  if (LooksLikeMd5(entry.version)) {
-    const auto md5 = Md5Of(source, 0, source->Size());
-    return md5.ok() && Hex(*md5) == entry.version;
+  const auto check = CheckOf(entry.version, entry.size);
+  if (!check) return false;
+  std::string piece(kMiB, '\0');
+  for (std::uint64_t at = 0; at < entry.size;) {
+    const auto n = source->Read(piece.data(), piece.size(), at);
+    if (!n.ok() || *n == 0) return false;
+    check->Add(std::string_view(piece.data(), *n));
+    at += *n;
   }
-  const auto dash = entry.version.rfind('-');
-  if (dash != 32) return false;
-  // in parts: the digest of the parts' digests, with the part size that we use
-  std::string digests;
-  const std::uint64_t part = options_.part_size;
-  for (std::uint64_t at = 0; at < source->Size(); at += part) {
-    const auto md5 = Md5Of(source, at, std::min(part, source->Size() - at));
-    if (!md5.ok()) return false;
-    digests += *md5;
-  }
-  return fmt::format("{}-{}", Hex(Md5(digests)), (digests.size() / 16)) == entry.version;
+  return !check->Wrong();
 }
 
 }  // namespace pargeter::s3
