@@ -518,16 +518,16 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
     whole = content->present.Covers({0, content->size});
   }
   bool good = false, known = false;
-  if (whole) {
+  const bool digest = whole && provider_->CheckOf(node.version, node.size) != nullptr;
+  if (digest) {
     ContentSource source(content, 0, node.size, options_.disk);
     Entry entry;
     entry.version = node.version;
     entry.size = node.size;
-    good = known =
-        provider_->TellsContent(node.version) && provider_->HoldsContent(path, entry, &source);
+    good = known = provider_->HoldsContent(path, entry, &source);
   }
   // a digest that does not fit may also be none of the content's: the store's own bytes decide
-  if (!good && (with_store || (whole && provider_->TellsContent(node.version)))) {
+  if (!good && (with_store || digest)) {
     std::vector<Range> here;
     {
       const Lock lock(content->mu);

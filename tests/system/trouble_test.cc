@@ -264,6 +264,8 @@ TEST_F(MountInTrouble, SoItIsWithWhatWentUpInParts) {
   EXPECT_EQ(machine_->Shell("stat -c %b map").out, "0\n") << "nothing of it is kept";
   SetFault(machine_->peer(), "");
   EXPECT_TRUE(ReadAll(machine_->At("map")) == map);
+  EXPECT_NE(machine_->Pargeter({"verify", machine_->At("map")}).out.find("1 file right"),
+            std::string::npos);
 }
 
 // A small one comes in one piece, and its version is no digest of that.
