@@ -23,7 +23,6 @@ using httplib::Response;
 inline constexpr const char* kEncryption = "x-amz-server-side-encryption";
 
 std::string Iso(Nanos t);
-std::string HttpDate(Nanos t);
 std::string Xml(std::string_view text);  // escaped
 
 // One request, understood.

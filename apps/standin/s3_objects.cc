@@ -9,6 +9,7 @@
 
 #include "base/digest.h"
 #include "base/text.h"
+#include "http_date.h"
 #include "net/uri.h"
 #include "provider/s3/s3_xml.h"
 #include "s3_impl.h"

@@ -4,7 +4,6 @@
 #include <fmt/format.h>
 
 #include <cmath>
-#include <ctime>
 #include <filesystem>
 #include <nlohmann/json.hpp>
 #include <thread>
@@ -12,6 +11,7 @@
 #include "base/digest.h"
 #include "base/random.h"
 #include "base/text.h"
+#include "http_date.h"
 #include "net/uri.h"
 #include "s3_impl.h"
 
@@ -22,15 +22,6 @@ using Json = nlohmann::json;
 std::string Iso(Nanos t) {
   const std::string s = Rfc3339(t);
   return s.substr(0, s.size() - 1) + fmt::format(".{:03}Z", (t / 1'000'000) % 1000);
-}
-
-std::string HttpDate(Nanos t) {
-  const time_t seconds = static_cast<time_t>(t / 1'000'000'000);
-  tm parts{};
-  gmtime_r(&seconds, &parts);
-  char buffer[64];
-  std::strftime(buffer, sizeof(buffer), "%a, %d %b %Y %H:%M:%S GMT", &parts);
-  return buffer;
 }
 
 std::string Xml(std::string_view text) {
