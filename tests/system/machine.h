@@ -82,6 +82,14 @@ class OnAMount : public testing::Test {
     const Outcome flushed = machine_->Pargeter({"flush", "sheets", "--timeout", "40s"});
     ASSERT_EQ(flushed.exit_code, 0) << flushed.err;
   }
+  // The log's requests that are not the drive's own trials.
+  std::vector<Logged> Requests() {
+    std::vector<Logged> out;
+    for (const Logged& line : ReadLog(machine_->peer())) {
+      if (line.key.find(".pargeter-scratch-") == std::string::npos) out.push_back(line);
+    }
+    return out;
+  }
   std::string At(const std::string& path = "") const { return machine_->At(path); }
   std::unique_ptr<Machine> machine_;
   std::unique_ptr<OtherClient> other_;

@@ -1,0 +1,276 @@
+// What the built program's commands say, refuse and decide; and who may see what.
+#include <gtest/gtest.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include <filesystem>
+
+#include "system/machine.h"
+
+namespace pargeter::test {
+namespace {
+
+class CommandsTest : public OnAMount {};
+
+TEST_F(CommandsTest, BadInputIsOneSentenceAndItsExitCode) {
+  const auto expect = [&](const std::vector<std::string>& words, int code,
+                          const std::string& part) {
+    const Outcome o = machine_->Pargeter(words);
+    EXPECT_EQ(o.exit_code, code) << words[0] << ": " << o.err;
+    EXPECT_EQ(o.err.compare(0, 10, "pargeter: "), 0) << o.err;
+    EXPECT_NE(o.err.find(part), std::string::npos) << o.err;
+  };
+  machine_->AddDrive("herbarium/sheets");
+  const Peer& peer = machine_->peer();
+  expect({"mount", "shets"}, 3, "no drive is called");
+  expect({"account", "test", "nobody"}, 3, "no account is called");
+  expect({"drive", "add", "x", "--account", "museum", "--folder", "b", "--at", At("x"),
+          "--cache-limit", "much"},
+         2, "is no size");
+  expect({"drive", "add", "x", "--account", "museum", "--folder", "b", "--at", At()}, 4,
+         "appears at");
+  expect({"frobnicate"}, 2, "");
+  expect({"ls", "/"}, 3, "is on no drive");
+  expect({"ls", At()}, 3, "never mounted");
+
+  std::filesystem::remove(At());
+  expect({"mount", "sheets"}, 3, "does not exist");
+  WriteAll(At(), "file");
+  expect({"mount", "sheets"}, 3, "is not a folder");
+  std::filesystem::remove(At());
+  std::filesystem::create_directory(At());
+  WriteAll(At("file"), "in the way");
+  expect({"mount", "sheets"}, 4, "has files in it");
+  std::filesystem::remove(At("file"));
+
+  WriteAll(machine_->Home("wrong.txt"), "wrong\n");
+  const auto account = [&](const std::string& name, const std::string& endpoint,
+                           const std::string& key, const std::string& file) {
+    EXPECT_EQ(machine_
+                  ->Pargeter({"account", "add", name, "--kind", "s3", "--endpoint", endpoint,
+                              "--key-id", key, "--secret-file", machine_->Home(file)})
+                  .exit_code,
+              0);
+  };
+  account("wrongsecret", peer.endpoint, "fieldkey", "wrong.txt");
+  expect({"account", "test", "wrongsecret"}, 6, "the secret does not fit");
+  account("wrongkey", peer.endpoint, "nobody", "key.txt");
+  expect({"account", "test", "wrongkey"}, 6, "does not know the key");
+  account("nowhere", "http://127.0.0.1:1", "fieldkey", "key.txt");
+  expect({"account", "test", "nowhere"}, 5, "does not answer");
+  expect({"account", "test", "museum", "--folder", "no-such-bucket"}, 3, "no such bucket");
+  SetFault(peer, "skew=3600");
+  expect({"account", "test", "museum"}, 6, "clock");
+  SetFault(peer, "");
+  machine_->Pargeter({"drive", "add", "nob", "--account", "museum", "--folder", "no-such-bucket",
+                      "--at", machine_->Home("nob")});
+  expect({"mount", "nob"}, 3, "no such bucket");
+  machine_->Pargeter({"drive", "add", "down", "--account", "nowhere", "--folder", "b", "--at",
+                      machine_->Home("down")});
+  expect({"mount", "down"}, 5, "does not answer");
+
+  machine_->Mount();
+  expect({"mount", "sheets"}, 7, "mounted already");
+  expect({"drive", "remove", "sheets"}, 7, "is mounted");
+  ::chmod(machine_->Home("config/pargeter/secrets.toml").c_str(), 0644);
+  expect({"account", "test", "museum"}, 6, "can be read by other users");
+}
+
+TEST_F(CommandsTest, WhatIsOnThisDiskIsSaidAndDecided) {
+  for (int i = 0; i < 5; ++i) {
+    other_->Put("pressed/s" + std::to_string(i), std::string(100000, 's'));
+    other_->Put("archive/a" + std::to_string(i), std::string(100000, 'a'));
+  }
+  MountAll();
+  const auto run = [&](std::vector<std::string> words, int exit_code = 0) {
+    const Outcome done = machine_->Pargeter(words);
+    EXPECT_EQ(done.exit_code, exit_code) << words[0] << ": " << done.out << done.err;
+    return done.out + done.err;
+  };
+  EXPECT_NE(run({"pin", At("pressed"), "--wait"}).find("5 of 5 files here"), std::string::npos);
+  EXPECT_NE(run({"rule", "add", At("archive"), "thin", "--everywhere"}).find("every machine"),
+            std::string::npos);
+  EXPECT_NE(run({"rule", "add", "--pattern", "*.tmp", "local"}).find("never at the store"),
+            std::string::npos);
+  EXPECT_EQ(machine_->Shell("cat archive/a1 | wc -c").out, "100000\n");
+  EXPECT_NE(run({"ls", At()}).find("*  488.3 KiB  488.3 KiB"), std::string::npos)
+      << run({"ls", At()});
+  EXPECT_EQ(machine_->Shell("du -s --block-size=1 pressed | cut -f1").out, "501760\n");
+  EXPECT_EQ(machine_->Shell("du -s --apparent-size --block-size=1 archive | cut -f1; getfattr -n "
+                            "user.pargeter.placement --only-values archive/a2")
+                    .out.find("thin") != std::string::npos,
+            true);
+  EXPECT_NE(run({"evict", At("pressed")}, 4).find("pinned"), std::string::npos);
+  EXPECT_NE(run({"explain", At("pressed/s1")}).find("always kept here, by the rule on pressed"),
+            std::string::npos);
+  EXPECT_NE(run({"explain", At("archive")}).find("for all machines by"), std::string::npos);
+  EXPECT_NE(run({"rule", "list"}).find("every machine"), std::string::npos);
+  EXPECT_NE(machine_->Shell("setfattr -n user.pargeter.ask -v evict pressed").exit_code, 0);
+  EXPECT_EQ(machine_->Shell("setfattr -n user.pargeter.ask -v unpin pressed").exit_code, 0);
+  EXPECT_NE(run({"evict", At("pressed"), "--json"}).find("\"files\": 5"), std::string::npos);
+  // nobody asked for the bytes of the thin folder but the one who read them
+  run({"fetch", At("pressed")});
+  EXPECT_NE(run({"verify", At()}).find("5 files right"), std::string::npos);
+  EXPECT_FALSE(run({"activity"}).empty());
+  run({"unmount", "sheets"});
+  // without a mount the same commands work
+  EXPECT_NE(run({"evict", At()}).find("Freed 488.3 KiB"), std::string::npos);
+  EXPECT_NE(run({"fetch", At("pressed")}).find("5 files here now"), std::string::npos);
+  EXPECT_NE(run({"drive", "change", "sheets", "--cache-at", machine_->Home("elsewhere")})
+                .find("moved to"),
+            std::string::npos);
+  machine_->Mount();
+  EXPECT_NE(run({"ls", At()}).find("o  488.3 KiB  488.3 KiB"), std::string::npos)
+      << run({"ls", At()});
+  EXPECT_EQ(run({"drive", "change", "sheets", "--cache-at", machine_->Home("third")}, 7).empty(),
+            false);
+  // moved by hand, then told
+  run({"unmount", "sheets"});
+  std::filesystem::rename(machine_->Home("elsewhere"), machine_->Home("carried"));
+  run({"drive", "change", "sheets", "--cache-at", machine_->Home("carried")});
+  machine_->Mount();
+  Requests();
+  EXPECT_EQ(machine_->Shell("cat pressed/s* | wc -c").out, "500000\n");
+  for (const Logged& line : Requests()) EXPECT_EQ(line.key.find("pressed/s"), std::string::npos);
+}
+
+TEST_F(CommandsTest, AnotherMachineKnowsTheRulesBeforeItsFirstDownload) {
+  for (const char* name : {"archive/a", "archive/deep/b", "old/c", "work/d"})
+    other_->Put(name, std::string(1000, 's'));
+  MountAll();
+  ASSERT_EQ(machine_->Pargeter({"rule", "add", At("archive"), "thin", "--everywhere"}).exit_code,
+            0);
+  ASSERT_EQ(machine_->Pargeter({"rule", "add", At("old"), "hide", "--everywhere"}).exit_code, 0);
+  Machine second(machine_->peer());
+  Requests();
+  second.AddDrive("herbarium/sheets");
+  second.Mount();
+  const Outcome pinned = second.Pargeter({"pin", second.At(), "--wait"});
+  EXPECT_EQ(pinned.exit_code, 0) << pinned.err;
+  EXPECT_EQ(second.Shell("ls; cat work/d | wc -c; du -s --block-size=1 archive | cut -f1").out,
+            "archive\nwork\n1000\n0\n");
+  int fetched = 0;
+  for (const Logged& line : Requests()) {
+    EXPECT_EQ(line.key.find("archive/"), std::string::npos) << line.method << " " << line.key;
+    EXPECT_EQ(line.key.find("old/"), std::string::npos) << line.method << " " << line.key;
+    fetched += line.method == "GET" && line.key.find("work/d") != std::string::npos;
+  }
+  EXPECT_EQ(fetched, 1);
+}
+
+TEST_F(CommandsTest, AShyProgramGetsTheEndsOnly) {
+  other_->Put("scan", std::string(900000, 's'));
+  MountAll({"--shy-readers", "sniffer"});
+  ASSERT_EQ(RunCommand({"cp", "/bin/cat", machine_->Home("sniffer")}).exit_code, 0);
+  const Outcome sniffed = machine_->Shell(machine_->Home("sniffer") + " scan | wc -c");
+  EXPECT_EQ(sniffed.out, "65536\n") << sniffed.err;
+  EXPECT_NE(sniffed.err.find("not permitted"), std::string::npos) << sniffed.err;
+  EXPECT_NE(machine_->Pargeter({"activity"}).out.find("sniffer wanted more"), std::string::npos);
+  EXPECT_EQ(machine_->Shell("cat scan | wc -c").out, "900000\n");
+  EXPECT_EQ(machine_->Shell(machine_->Home("sniffer") + " scan | wc -c").out, "900000\n");
+}
+
+// A session bus and a secret service of the test's own, as a desktop has them.
+TEST_F(CommandsTest, ASecretMayBeInTheKeyring) {
+  if (RunCommand({"sh", "-c", "command -v dbus-run-session gnome-keyring-daemon"}).exit_code != 0)
+    GTEST_SKIP() << "no session bus, or no secret service, is installed here";
+  machine_->AddDrive("herbarium/sheets");
+  auto environment = machine_->environment();
+  environment["SECRET"] = machine_->peer().secret;
+  const std::string p = ProgramFolder() + "/pargeter";
+  const std::string script = R"(
+    set -e
+    printf 'pass\n' | gnome-keyring-daemon --unlock --components=secrets >/dev/null
+    p() { ")" + p + R"(" "$@"; }
+    p account change museum --secret-in keyring
+    ! grep -q "$SECRET" "$XDG_CONFIG_HOME/pargeter/secrets.toml"
+    p account test museum
+    p account rename museum isle
+    p account test isle
+    p account show isle
+    p account change isle --secret-in file
+    grep -q "$SECRET" "$XDG_CONFIG_HOME/pargeter/secrets.toml"
+    p account test isle
+    p account rename isle museum
+  )";
+  const Outcome done =
+      RunCommand({"dbus-run-session", "--", "sh", "-c", script}, "", 60, environment);
+  EXPECT_EQ(done.exit_code, 0) << done.out << done.err;
+  EXPECT_NE(done.out.find("in the keyring"), std::string::npos) << done.out;
+  // without that session nobody answers, and the message says what to do
+  environment["DBUS_SESSION_BUS_ADDRESS"] = "unix:path=/nowhere";
+  const Outcome alone =
+      RunCommand({p, "account", "change", "museum", "--secret-in", "keyring"}, "", 60, environment);
+  EXPECT_EQ(alone.exit_code, 5);
+  EXPECT_NE(alone.err.find("--secret-in file"), std::string::npos) << alone.err;
+}
+
+TEST_F(CommandsTest, SecretsShowNowhere) {
+  MountAll();
+  machine_->Shell("echo a > a");
+  Flush();
+  std::string all;
+  for (const std::vector<std::string>& words :
+       std::vector<std::vector<std::string>>{{"account", "show", "museum"},
+                                             {"account", "list", "--json"},
+                                             {"drive", "show", "sheets", "--json"},
+                                             {"status", "--json"},
+                                             {"-v", "account", "test", "museum"}}) {
+    const Outcome o = machine_->Pargeter(words);
+    all += o.out + o.err;
+  }
+  all += ReadAll("/proc/" + std::to_string(machine_->DaemonPid()) + "/cmdline");
+  all += ReadAll(machine_->Home("state/pargeter/drives/sheets/mount.log"));
+  EXPECT_EQ(all.find(machine_->peer().secret), std::string::npos);
+}
+
+TEST_F(CommandsTest, AnOrdinaryUserMountsThroughFusermount) {
+  if (::geteuid() != 0) GTEST_SKIP() << "the other tests run as an ordinary user already";
+  TemporaryFolder home;
+  ASSERT_EQ(::chmod(home.path().c_str(), 0777), 0);
+  WriteAll(home / "key.txt", machine_->peer().secret + "\n");
+  ::chmod((home / "key.txt").c_str(), 0644);
+  const std::string program = ProgramFolder() + "/pargeter";
+  // a namespace of its own, in which /dev/fuse has its usual mode
+  const std::string script =
+      "mount --make-rprivate / && mknod " + home.path() + "/fuse c 10 229 && chmod 666 " +
+      home.path() +
+      "/fuse && "
+      "mount --bind " +
+      home.path() +
+      "/fuse /dev/fuse && exec setpriv --reuid=65534 --regid=65534 --clear-groups "
+      "env HOME=" +
+      home.path() + "/h XDG_RUNTIME_DIR=" + home.path() +
+      "/h/run sh -ec '"
+      "mkdir -p $HOME/run $HOME/m; P=" +
+      program +
+      "; "
+      "$P -q account add museum --kind s3 --endpoint " +
+      machine_->peer().endpoint + " --key-id fieldkey --secret-file " + home.path() +
+      "/key.txt; "
+      "$P -q drive add sheets --account museum --folder herbarium/sheets --at $HOME/m --keep-free "
+      "0; "
+      "$P -q mount sheets --detach; echo mine > $HOME/m/mine; stat -c %U $HOME/m/mine; $P -q flush "
+      "sheets; $P unmount sheets'";
+  const Outcome o = RunCommand({"unshare", "-m", "sh", "-c", script}, "", 60);
+  EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
+  EXPECT_NE(o.out.find("nobody"), std::string::npos) << o.out;
+  EXPECT_EQ(other_->Get("mine"), "mine\n");
+}
+
+TEST(CommandLineTest, AWordThatIsNoneIsNamed) {
+  const auto says = [](std::vector<std::string> words) {
+    words.insert(words.begin(), ProgramFolder() + "/pargeter");
+    const Outcome o = RunCommand(words);
+    EXPECT_EQ(o.exit_code, 2);
+    return o.err.substr(0, o.err.find('\n'));
+  };
+  EXPECT_EQ(says({"drive", "ad"}), "pargeter: pargeter drive has no command \"ad\"");
+  EXPECT_EQ(says({"mont"}), "pargeter: pargeter has no command \"mont\"");
+  EXPECT_EQ(says({"--nope"}), "pargeter: pargeter has no option \"--nope\"");
+  EXPECT_EQ(says({"service"}), "pargeter: pargeter service needs a command");
+  EXPECT_EQ(says({"drive", "add"}), "pargeter: NAME is required");
+}
+
+}  // namespace
+}  // namespace pargeter::test

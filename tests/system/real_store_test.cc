@@ -1,0 +1,103 @@
+// The built program on a mount of a real store, where PARGETER_PEERS names one.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <filesystem>
+
+#include "system/machine.h"
+
+namespace pargeter::test {
+namespace {
+
+class RealStoreTest : public testing::TestWithParam<std::size_t> {};
+
+TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
+  std::vector<Peer> peers = AllPeers();
+  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+  if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
+  Peer& peer = peers[GetParam()];
+  EnsureStarted(&peer);
+  Machine machine(peer);
+  if (peer.kind != "s3") {
+    ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("tree", {}, nullptr).ok());
+  }
+  machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/tree" : "tree");
+  machine.Mount();
+  const std::string source = "/usr/include/linux";
+  Outcome o = machine.Shell("cp -a " + source + " tree && ln -s tree/fs.h link", 300);
+  ASSERT_EQ(o.exit_code, 0) << o.err;
+  o = machine.Pargeter({"flush", "sheets", "--timeout", "5m"}, 330);
+  ASSERT_EQ(o.exit_code, 0) << o.err;
+  ASSERT_EQ(machine.Pargeter({"unmount", "sheets"}, 60).exit_code, 0);
+  std::filesystem::remove_all(machine.Home("state/pargeter"));
+  machine.Mount();
+  o = machine.Shell("diff -r " + source + " tree && readlink link", 300);
+  EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
+  EXPECT_EQ(o.out, "tree/fs.h\n");
+  OtherClient other(peer, "tree/");
+  std::vector<std::string> half;
+  for (const std::string& name : other.All()) {
+    if (name < "tree/netfilter" && name.back() != '/') half.push_back(name);
+  }
+  ASSERT_GT(half.size(), 100u);
+  other.Delete(half);
+  ASSERT_EQ(machine.Pargeter({"refresh", "sheets"}, 120).exit_code, 0);
+  const std::string first = half.back().substr(half.back().rfind('/') + 1);
+  EXPECT_TRUE(
+      Eventually([&] { return machine.Shell("ls tree | grep -cx " + first).out == "0\n"; }, 60));
+  EXPECT_EQ(machine.Shell("ls tree/netfilter/xt_mark.h").exit_code, 0);
+  other.Delete(other.All());
+}
+
+// The store has the folder still when another of its name comes, made anew or moved there.
+TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) {
+  std::vector<Peer> peers = AllPeers();
+  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+  if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
+  Peer& peer = peers[GetParam()];
+  EnsureStarted(&peer);
+  Machine machine(peer);
+  if (peer.kind != "s3") {
+    ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("held", {}, nullptr).ok());
+  }
+  machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/held" : "held",
+                   {"--hold-deletions", "5,0.1"});
+  machine.Mount();
+  const auto run = [&](const std::string& line) {
+    const Outcome o = machine.Shell(line);
+    EXPECT_EQ(o.exit_code, 0) << line << ": " << o.err;
+    return o.out;
+  };
+  const auto flush = [&] {
+    const Outcome o = machine.Pargeter({"flush", "sheets", "--timeout", "60s"}, 90);
+    EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
+    return o.out;
+  };
+  run("mkdir -p ferns/deep mosses lichens; for i in 1 2 3 4 5 6; do echo old > ferns/$i; "
+      "echo old > ferns/deep/$i; echo old > mosses/$i; done; echo new > lichens/2");
+  flush();
+  run("rm -r ferns mosses");
+  EXPECT_NE(flush().find("18 deletions are held back"), std::string::npos);
+  EXPECT_EQ(run("mkdir -p ferns/deep; find ferns -type f; echo new > ferns/1; mv lichens mosses; "
+                "ls -R mosses; set -C; echo new > ferns/deep/3"),
+            "mosses:\n2\n");
+  flush();
+  OtherClient other(peer, "held/");
+  EXPECT_EQ(other.Get("mosses/2"), "new\n");
+  EXPECT_EQ(other.Get("mosses/4"), "old\n") << "nothing is deleted before it is released";
+  EXPECT_EQ(other.Get("ferns/deep/4"), "old\n");
+  ASSERT_EQ(machine.Pargeter({"queue", "release", "sheets"}).exit_code, 0);
+  flush();
+  std::vector<std::string> all = other.All();
+  std::erase_if(all, [](const std::string& name) { return name.back() == '/'; });
+  std::sort(all.begin(), all.end());
+  EXPECT_EQ(all, (std::vector<std::string>{"ferns/1", "ferns/deep/3", "mosses/2"}));
+  for (const std::string& name : all) EXPECT_EQ(other.Get(name), "new\n") << name;
+  EXPECT_EQ(run("find . -type f | sort"), "./ferns/1\n./ferns/deep/3\n./mosses/2\n");
+  other.Delete(other.All());
+}
+
+INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::Values(0, 1, 2, 4, 5, 6, 7));
+
+}  // namespace
+}  // namespace pargeter::test
