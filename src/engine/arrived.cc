@@ -82,7 +82,7 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
     }
   }
   if (c.checked_to < c.size) return {};
-  const bool wrong = c.check->Wrong();
+  const bool wrong = c.check->Judge() == ContentCheck::Verdict::kWrong;
   c.check.reset();
   lock.Unlock();
   if (!wrong) return {};

@@ -443,6 +443,9 @@ class Drive {
   bool FetchPinned() EXCLUDES(tree_mutex_);
   void LookForNew(NodeId root) EXCLUDES(tree_mutex_);
   Status VerifyFile(NodeId id, bool with_store, Checked* out) EXCLUDES(tree_mutex_);
+  // Of a file that is wholly here. May ask the store once: how did that version come to it?
+  ContentCheck::Verdict JudgeByDigest(const std::shared_ptr<Content>& content, const Node& node)
+      EXCLUDES(tree_mutex_);
   Result<bool> SameAsStore(const std::shared_ptr<Content>& content,
                            const std::vector<Range>& ranges, std::uint64_t piece);
 

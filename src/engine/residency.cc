@@ -15,6 +15,7 @@
 namespace pargeter {
 
 using Place = BlockStore::Place;
+using Verdict = ContentCheck::Verdict;
 
 namespace {
 constexpr std::size_t kBatch = 500;  // files in one transaction
@@ -484,6 +485,20 @@ Result<Checked> Drive::Verify(NodeId id, bool with_store) {
   return out;
 }
 
+ContentCheck::Verdict Drive::JudgeByDigest(const std::shared_ptr<Content>& content,
+                                           const Node& node) {
+  const auto check = provider_->CheckOf(node.version, node.size);
+  if (!check) return Verdict::kUnknown;
+  ContentSource source(content, 0, node.size, options_.disk);
+  const Verdict verdict = JudgeAll(check.get(), &source);
+  if (verdict != Verdict::kUnknown) return verdict;
+  const Status looked = AskSource(content, [&](const Source& s) -> Status {
+    PG_TRY(AskStore([&](const Cancel& c) { return provider_->Look(s.path, c); }));
+    return {};
+  });
+  return looked.ok() ? check->Judge() : verdict;
+}
+
 Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
   std::shared_ptr<Content> content;
   Node node;
@@ -517,17 +532,10 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
     const Lock lock(content->mu);
     whole = content->present.Covers({0, content->size});
   }
-  bool good = false, known = false;
-  const bool digest = whole && provider_->CheckOf(node.version, node.size) != nullptr;
-  if (digest) {
-    ContentSource source(content, 0, node.size, options_.disk);
-    Entry entry;
-    entry.version = node.version;
-    entry.size = node.size;
-    good = known = provider_->HoldsContent(path, entry, &source);
-  }
+  const auto digest = whole ? JudgeByDigest(content, node) : Verdict::kUnknown;
+  bool good = digest == Verdict::kRight, known = good;
   // a digest that does not fit may also be none of the content's: the store's own bytes decide
-  if (!good && (with_store || digest)) {
+  if (!good && (with_store || digest == Verdict::kWrong)) {
     std::vector<Range> here;
     {
       const Lock lock(content->mu);

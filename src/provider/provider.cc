@@ -1,5 +1,9 @@
 #include "provider/provider.h"
 
+#include <algorithm>
+
+#include "base/units.h"
+
 namespace pargeter {
 
 namespace {
@@ -18,6 +22,18 @@ Result<std::vector<UploadedPart>> Provider::ListParts(const PartedUpload&, const
 Result<Entry> Provider::CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&,
                                       const Precondition&, const Cancel&) {
   return NoParts();
+}
+
+ContentCheck::Verdict JudgeAll(ContentCheck* check, WriteSource* source) {
+  std::string piece(kMiB, '\0');
+  for (std::uint64_t at = 0; at < source->Size();) {
+    const std::uint64_t size = std::min<std::uint64_t>(piece.size(), source->Size() - at);
+    const auto n = source->Read(piece.data(), static_cast<std::size_t>(size), at);
+    if (!n.ok() || *n == 0) return ContentCheck::Verdict::kUnknown;
+    check->Add(std::string_view(piece.data(), *n));
+    at += *n;
+  }
+  return check->Judge();
 }
 
 bool IsOwnScratchName(std::string_view name) {

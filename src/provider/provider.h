@@ -132,9 +132,14 @@ class ContentCheck {
  public:
   virtual ~ContentCheck() = default;
   virtual void Add(std::string_view piece) = 0;
-  // Once, after the last byte: is their digest not the version? Some versions only look like one.
-  virtual bool Wrong() = 0;
+  // After the last byte: is their digest the version? kWrong: it is another; some versions only
+  // look like a digest. kUnknown: another, but not of a kind that would tell, as far as the store
+  // has said how the version came to it; once it is looked at there may be more to say.
+  enum class Verdict { kRight, kWrong, kUnknown };
+  virtual Verdict Judge() = 0;
 };
+// Of all that `source` has; kUnknown if that cannot be read.
+ContentCheck::Verdict JudgeAll(ContentCheck* check, WriteSource* source);
 
 // An upload in parts that survives a restart: keep `id`, give it back to Resume.
 struct PartedUpload {

@@ -126,36 +126,66 @@ TEST_F(S3DigestTest, SealedFilesAreReadWrittenAndCopiedAmongOthers) {
   ExpectRead(later.get(), "new", "new");
 }
 
-TEST_F(S3DigestTest, OfPartsTheDigestIsTakenPartByPart) {
-  Start();
-  s3::S3Options options = OptionsFor(*peer_, "f/");
-  options.part_size = 100000;
-  s3::S3Provider store(options);
-  std::string text;
-  for (int i = 0; text.size() < 250000; ++i) text += std::to_string(i) + " ";
-  const auto upload = store.BeginParts("map", {}, nullptr);
-  ASSERT_TRUE(upload.ok());
-  std::vector<UploadedPart> parts;
-  for (std::size_t at = 0; at < text.size(); at += 100000) {
-    TextSource source(text.substr(at, 100000));
-    const auto part =
-        store.WritePart(*upload, static_cast<int>(parts.size()) + 1, &source, nullptr);
-    ASSERT_TRUE(part.ok());
-    parts.push_back(*part);
+class S3PartsDigestTest : public S3DigestTest {
+ protected:
+  S3PartsDigestTest() {
+    for (int i = 0; text_.size() < 250000; ++i) text_ += std::to_string(i) + " ";
+    Start();
+    options_ = OptionsFor(*peer_, "f/");
+    options_.part_size = 100000;
   }
-  const auto done = store.CompleteParts(*upload, parts, Precondition::Anything(), nullptr);
-  ASSERT_TRUE(done.ok());
-  for (const std::size_t piece : {std::size_t{1000}, std::size_t{99999}, text.size()})
-    for (const bool wrong : {false, true}) {
-      std::string came = text;
-      if (wrong) came[123456] ^= 1;
-      const auto check = store.CheckOf(done->version, text.size());
-      ASSERT_NE(check, nullptr);
-      for (std::size_t at = 0; at < came.size(); at += piece) check->Add(came.substr(at, piece));
-      EXPECT_EQ(check->Wrong(), wrong) << piece;
+  // Its version.
+  std::string PutInParts(std::size_t size, const Attributes& attributes) {
+    s3::S3Provider store(options_);
+    const auto upload = store.BeginParts("map", attributes, nullptr);
+    std::vector<UploadedPart> parts;
+    for (std::size_t at = 0; upload.ok() && at < text_.size(); at += size) {
+      TextSource source(text_.substr(at, size));
+      const auto part =
+          store.WritePart(*upload, static_cast<int>(parts.size()) + 1, &source, nullptr);
+      if (part.ok()) parts.push_back(*part);
     }
-  options.part_size = 200000;  // what others made with other parts
-  EXPECT_EQ(s3::S3Provider(options).CheckOf(done->version, text.size()), nullptr);
+    const auto done = store.CompleteParts(*upload, parts, Precondition::Anything(), nullptr);
+    EXPECT_TRUE(done.ok()) << done.error().what;
+    return done.ok() ? done->version : "";
+  }
+  static ContentCheck::Verdict Judged(s3::S3Provider* store, const std::string& version,
+                                      const std::string& text, std::size_t piece) {
+    const auto check = store->CheckOf(version, text.size());
+    if (!check) return ContentCheck::Verdict::kUnknown;
+    for (std::size_t at = 0; at < text.size(); at += piece) check->Add(text.substr(at, piece));
+    return check->Judge();
+  }
+  using Verdict = ContentCheck::Verdict;
+  s3::S3Options options_;
+  std::string text_;
+};
+
+TEST_F(S3PartsDigestTest, ItIsTakenPartByPart) {
+  Attributes attributes;
+  attributes.mode = 0640;
+  const std::string version = PutInParts(100000, attributes);
+  s3::S3Provider store(options_);
+  ASSERT_TRUE(store.Look("map", nullptr).ok());
+  std::string wrong = text_;
+  wrong[123456] ^= 1;
+  for (const std::size_t piece : {std::size_t{1000}, std::size_t{99999}, text_.size()}) {
+    EXPECT_EQ(Judged(&store, version, text_, piece), Verdict::kRight) << piece;
+    EXPECT_EQ(Judged(&store, version, wrong, piece), Verdict::kWrong) << piece;
+  }
+  options_.part_size = 200000;
+  EXPECT_EQ(s3::S3Provider(options_).CheckOf(version, text_.size()), nullptr);
+}
+
+// As many parts as this program would have made of it, but larger ones.
+TEST_F(S3PartsDigestTest, OfTheirPartsOnlyTheNumberIsKnown) {
+  const std::string version = PutInParts(120000, {});
+  s3::S3Provider store(options_);
+  ASSERT_NE(store.CheckOf(version, text_.size()), nullptr);
+  ASSERT_TRUE(store.Look("map", nullptr).ok());
+  EXPECT_EQ(Judged(&store, version, text_, 1000), Verdict::kUnknown);
+  TextSource source(text_);
+  EXPECT_FALSE(store.HoldsContent("map", *store.Look("map", nullptr), &source));
 }
 
 }  // namespace

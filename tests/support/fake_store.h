@@ -30,7 +30,9 @@ class FakeStore : public Provider {
     struct Check : ContentCheck {
       std::string version, all;
       void Add(std::string_view piece) override { all += piece; }
-      bool Wrong() override { return Hex(Md5(all)) != version; }
+      Verdict Judge() override {
+        return Hex(Md5(all)) == version ? Verdict::kRight : Verdict::kWrong;
+      }
     };
     if (!TellsContent(version)) return nullptr;
     auto check = std::make_unique<Check>();

@@ -44,6 +44,8 @@ Fields MetadataOf(const Attributes& a) {
   return fields;
 }
 
+bool IsOurs(const HttpHead& head) { return !head.Get(kMetaHeader).empty(); }
+
 Attributes AttributesOf(const HttpHead& head) {
   Attributes a = UnpackAttributes(head.Get(kMetaHeader));
   const std::string target = UnpackLink(head.Get(kLinkHeader));
@@ -175,7 +177,10 @@ Result<ListPage> S3Provider::ListDeep(const std::string& folder, const std::stri
 Result<Entry> S3Provider::Look(const std::string& path, const Cancel& cancel) {
   if (!path.empty()) {
     const auto response = wire_.Send(NewCall("HEAD", path, "look at", cancel));
-    if (response.ok()) return EntryOfHead(response->head, path);
+    if (response.ok()) {
+      NoteVersion(response->head);
+      return EntryOfHead(response->head, path);
+    }
     if (response.error().code != Code::kNotFound) return response.error();
   }
   const std::string prefix = options_.prefix + (path.empty() ? "" : path + "/");

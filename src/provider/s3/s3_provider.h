@@ -95,7 +95,8 @@ class S3Provider : public Provider, public Browser {
                const Cancel& cancel) const;
   Learnt learnt() const EXCLUDES(mutex_);
   void Learn(const std::function<void(Learnt&)>& change) EXCLUDES(mutex_);
-  bool NoteSealed(const HttpHead& head) EXCLUDES(mutex_);  // is it?
+  bool NoteVersion(const HttpHead& head) EXCLUDES(mutex_);  // is it sealed?
+  bool IsOfKnownParts(const std::string& version) const EXCLUDES(mutex_);
   // Of what came in parts, as this program sends them: the size of each; 0: one that is not known.
   std::uint64_t PartSizeOf(const std::string& version, std::uint64_t size) const;
   void SawEtag(const std::string& etag, const std::string& md5_hex);
@@ -123,13 +124,15 @@ class S3Provider : public Provider, public Browser {
   Wire wire_;
   mutable Mutex mutex_;
   Learnt learnt_ GUARDED_BY(mutex_);
-  std::set<std::string> sealed_ GUARDED_BY(mutex_);  // versions that were seen to be, of late
+  // Versions that were seen of late: encrypted ones, and what this program sent in parts.
+  std::set<std::string> sealed_ GUARDED_BY(mutex_), sent_by_us_ GUARDED_BY(mutex_);
 };
 
 Entry EntryOfHead(const HttpHead& head, const std::string& path);
 bool LooksLikeMd5(const std::string& etag);
 // Is it encrypted with a key of a key service, or of who asks? Its version is no digest then.
 bool IsSealed(const HttpHead& head);
+bool IsOurs(const HttpHead& head);  // does it carry attributes as this program writes them?
 std::string NameIn(const std::string& path);  // the last part
 
 // Attributes as user metadata, small on purpose: stores fail oddly with much of it.

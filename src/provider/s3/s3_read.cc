@@ -16,7 +16,7 @@ namespace pargeter::s3 {
 namespace {
 
 constexpr std::uint64_t kLargestSample = kMiB;
-constexpr std::size_t kSealedKnown = 1000;
+constexpr std::size_t kVersionsKnown = 1000;
 constexpr int kAttempts = 4;
 
 class Collected : public ReadSink {
@@ -31,6 +31,12 @@ class Collected : public ReadSink {
   }
   std::string bytes;
 };
+
+// 0: its version does not tell.
+std::uint64_t PartsIn(const std::string& version) {
+  if (version.size() < 34 || version[32] != '-' || !LooksLikeMd5(version.substr(0, 32))) return 0;
+  return std::strtoull(version.c_str() + 33, nullptr, 10);
+}
 
 }  // namespace
 
@@ -52,7 +58,7 @@ Status S3Provider::Read(const std::string& path, const std::string& version, std
     const bool check = LooksLikeMd5(version) && l.etag_is_md5 != Learnt::kNo && offset == 0;
     bool sealed = false;
     const auto describe = [&](const HttpHead& head) {
-      sealed = NoteSealed(head);
+      sealed = NoteVersion(head);
       return EntryOfHead(head, path);
     };
     RangeSink range(describe, version, offset, size, check, sink);
@@ -99,7 +105,7 @@ Result<std::string> S3Provider::Md5There(const std::string& path, const std::str
     Collected piece;
     bool sealed = false;
     const auto describe = [&](const HttpHead& head) {
-      sealed = NoteSealed(head);
+      sealed = NoteVersion(head);
       return EntryOfHead(head, path);
     };
     RangeSink range(describe, version, from, to - from, false, &piece);
@@ -144,19 +150,27 @@ void S3Provider::SawEtag(const std::string& etag, const std::string& md5_hex) {
   });
 }
 
-bool S3Provider::NoteSealed(const HttpHead& head) {
-  if (!IsSealed(head)) return false;
+bool S3Provider::NoteVersion(const HttpHead& head) {
+  const std::string version = PlainEtag(head.Get("etag"));
+  const bool sealed = IsSealed(head);
+  if (!sealed && (LooksLikeMd5(version) || !IsOurs(head))) return false;
   const Lock lock(mutex_);
-  if (sealed_.size() >= kSealedKnown) sealed_.clear();
-  sealed_.insert(PlainEtag(head.Get("etag")));
-  return true;
+  std::set<std::string>& known = sealed ? sealed_ : sent_by_us_;
+  if (known.size() >= kVersionsKnown) known.clear();
+  known.insert(version);
+  return sealed;
+}
+
+// A file that came as one part is that; of what others sent only the number of parts is known.
+bool S3Provider::IsOfKnownParts(const std::string& version) const {
+  if (LooksLikeMd5(version) || PartsIn(version) == 1) return true;
+  const Lock lock(mutex_);
+  return sent_by_us_.count(version) > 0;
 }
 
 std::uint64_t S3Provider::PartSizeOf(const std::string& version, std::uint64_t size) const {
-  if (version.size() < 34 || version[32] != '-' || !LooksLikeMd5(version.substr(0, 32)) ||
-      size == 0)
-    return 0;
-  const std::uint64_t parts = std::strtoull(version.c_str() + 33, nullptr, 10);
+  const std::uint64_t parts = PartsIn(version);
+  if (parts == 0 || size == 0) return 0;
   if (parts == 1) return size;
   const std::uint64_t ours = options_.part_size;
   return parts == (size + ours - 1) / ours ? ours : 0;
@@ -178,17 +192,20 @@ std::unique_ptr<ContentCheck> S3Provider::CheckOf(const std::string& version, st
         if (in_part_ == part_size_) EndPart();
       }
     }
-    bool Wrong() override {
-      if (part_size_ > 0) {
-        if (in_part_ > 0) EndPart();
-        return fmt::format("{}-{}", Hex(Md5(digests_)), digests_.size() / 16) != version_;
-      }
-      if (Hex(md5_.Finish()) != version_) return true;
-      store_.Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
-      return false;
+    Verdict Judge() override {
+      if (digest_.empty()) digest_ = Digest();
+      if (digest_ != version_)
+        return store_.IsOfKnownParts(version_) ? Verdict::kWrong : Verdict::kUnknown;
+      if (part_size_ == 0) store_.Learn([](Learnt& k) { k.etag_is_md5 = Learnt::kYes; });
+      return Verdict::kRight;
     }
 
    private:
+    std::string Digest() {
+      if (part_size_ == 0) return Hex(md5_.Finish());
+      if (in_part_ > 0) EndPart();
+      return fmt::format("{}-{}", Hex(Md5(digests_)), digests_.size() / 16);
+    }
     void EndPart() {
       digests_ += md5_.Finish();
       md5_.Reset();
@@ -198,7 +215,7 @@ std::unique_ptr<ContentCheck> S3Provider::CheckOf(const std::string& version, st
     const std::string version_;
     const std::uint64_t part_size_;
     std::uint64_t in_part_ = 0;
-    std::string digests_;
+    std::string digests_, digest_;
     Md5Stream md5_;
   };
   const std::uint64_t part_size = PartSizeOf(version, size);

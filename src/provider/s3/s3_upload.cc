@@ -6,7 +6,6 @@
 #include "base/digest.h"
 #include "base/log.h"
 #include "base/text.h"
-#include "base/units.h"
 #include "provider/s3/s3_provider.h"
 
 namespace pargeter::s3 {
@@ -231,15 +230,7 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
 bool S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source) {
   if (entry.size != source->Size()) return false;
   const auto check = CheckOf(entry.version, entry.size);
-  if (!check) return false;
-  std::string piece(kMiB, '\0');
-  for (std::uint64_t at = 0; at < entry.size;) {
-    const auto n = source->Read(piece.data(), piece.size(), at);
-    if (!n.ok() || *n == 0) return false;
-    check->Add(std::string_view(piece.data(), *n));
-    at += *n;
-  }
-  return !check->Wrong();
+  return check && JudgeAll(check.get(), source) == ContentCheck::Verdict::kRight;
 }
 
 }  // namespace pargeter::s3
