@@ -23,6 +23,19 @@ std::string AgeOf(const std::string& rfc3339) {
   return then == 0 ? "" : FormatAge(Duration((SystemClock().Wall() - then) / 1'000'000));
 }
 
+// Nothing: it does not run, or ended just now.
+Result<std::optional<Json>> StatusOfRunning(const World& world, const DriveSettings& d) {
+  const Steady ends_by = std::chrono::steady_clock::now() + Duration(2000);
+  for (;;) {
+    auto answer =
+        CallDrive(world.paths.SocketOf(d.name), "status", Json::object(), Duration(10000));
+    if (answer.ok() || answer.error().code != Code::kUnavailable ||
+        std::chrono::steady_clock::now() > ends_by)
+      return answer;
+    std::this_thread::sleep_for(Duration(20));
+  }
+}
+
 Result<Json> StatusOf(const World& world, const DriveSettings& d) {
   const std::optional<Starting> start = StartOf(world, d.name);
   Json status{{"name", d.name},
@@ -41,8 +54,7 @@ Result<Json> StatusOf(const World& world, const DriveSettings& d) {
               {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
               {"cache",
                {{"bytes", 0}, {"limit", d.join.empty() ? d.cache_limit : 0}, {"pinned_bytes", 0}}}};
-  PG_ASSIGN(std::optional<Json> answer,
-            CallDrive(world.paths.SocketOf(d.name), "status", Json::object(), Duration(10000)));
+  PG_ASSIGN(std::optional<Json> answer, StatusOfRunning(world, d));
   const bool running = answer.has_value();
   if (!running && ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0) {
     PG_ASSIGN(const auto drive, OpenDrive(world, d, false));

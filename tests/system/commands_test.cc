@@ -1,10 +1,15 @@
 // What the built program's commands say, refuse and decide; and who may see what.
 #include <gtest/gtest.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
+#include <sys/un.h>
 #include <unistd.h>
 
+#include <cstring>
 #include <filesystem>
+#include <thread>
 
+#include "base/file.h"
 #include "system/machine.h"
 
 namespace pargeter::test {
@@ -74,6 +79,32 @@ TEST_F(CommandsTest, BadInputIsOneSentenceAndItsExitCode) {
   expect({"drive", "remove", "sheets"}, 7, "is mounted");
   ::chmod(machine_->Home("config/pargeter/secrets.toml").c_str(), 0644);
   expect({"account", "test", "museum"}, 6, "can be read by other users");
+}
+
+// It is asked for its state while it dies: that is one more that is not mounted, and no reason to
+// say nothing of the others.
+TEST_F(CommandsTest, StatusIsToldThoughADriveEndsMeanwhile) {
+  MountAll();
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  const std::string path = machine_->environment().at("XDG_RUNTIME_DIR") + "/pargeter/sheets.sock";
+  sockaddr_un address{};
+  address.sun_family = AF_UNIX;
+  ASSERT_LT(path.size(), sizeof(address.sun_path));
+  std::strcpy(address.sun_path, path.c_str());
+  std::filesystem::remove(path);
+  const Fd dying(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  ASSERT_EQ(::bind(dying.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)), 0);
+  ASSERT_EQ(::listen(dying.get(), 8), 0);
+  std::thread death([&dying] {
+    for (int asked = 0; asked < 2; ++asked)
+      ::close(::accept4(dying.get(), nullptr, nullptr, SOCK_CLOEXEC));
+    ::shutdown(dying.get(), SHUT_RDWR);  // nobody listens any more
+  });
+  const Outcome status = machine_->Pargeter({"status"});
+  EXPECT_EQ(status.exit_code, 0) << status.err;
+  EXPECT_NE(status.out.find("not mounted"), std::string::npos) << status.out;
+  ::shutdown(dying.get(), SHUT_RDWR);
+  death.join();
 }
 
 TEST_F(CommandsTest, WhatIsOnThisDiskIsSaidAndDecided) {
