@@ -110,7 +110,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
       live->content->source.version = there->version;
     }
     acked_[node.id] = options_.clock->Now();
-    PG_TRY(LeaveOldPlace(*job, false));
+    PG_TRY(LeaveOldPlace(*job, Sent::kCopyBefore));
     DropOccupant(job);
     PG_TRY(Save(live));
     PG_TRY(change.Commit());

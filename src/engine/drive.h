@@ -588,13 +588,17 @@ class Drive {
   Result<Outcome> MoveFolder(Job* job);
   Result<Outcome> RemoveThere(Job* job);
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
+  bool MayBeTheLast(const Node& node) REQUIRES(tree_mutex_);
+  void AskNextTime(NodeId left) EXCLUDES(tree_mutex_);
+  Result<bool> IsTheLast(NodeId id, const Cancel& cancel) EXCLUDES(tree_mutex_);
+  Status LeaveThem(NodeId moved) REQUIRES(tree_mutex_);  // what it has left is removed by nobody
   Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
   // What it went into is there with it, where it was then, whatever is called otherwise since.
   Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
-  Status LeaveOldPlace(const Job& job, bool copied) REQUIRES(tree_mutex_);
   // How it came to its place; kCopyBefore: by a former attempt, with the attributes of that time.
   enum class Sent { kBytes, kBytesAlone, kCopy, kCopyBefore, kMove };
+  Status LeaveOldPlace(const Job& job, Sent how) REQUIRES(tree_mutex_);
   bool CopiedInParts(std::uint64_t size) const;
   Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);
   static void NoteAttributesSent(const Job& job, Sent how, Node* node);
@@ -671,8 +675,10 @@ class Drive {
   std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);
   // Places that nodes have left at the store, some by a request that was called off.
   std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
-  std::map<std::string, Leftover> leftovers_ GUARDED_BY(tree_mutex_);        // by their paths
-  std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);   // old places of moves
+  std::map<std::string, Leftover> leftovers_ GUARDED_BY(tree_mutex_);       // by their paths
+  std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);  // old places of moves
+  // What a moved file has left at its old places, and is not gone from there yet.
+  std::unordered_multimap<NodeId, NodeId> left_by_ GUARDED_BY(tree_mutex_);
   std::unordered_map<NodeId, Copies> copied_below_ GUARDED_BY(tree_mutex_);  // originals are left
   // By an attempt that failed half-way.
   std::unordered_map<NodeId, std::vector<Kept>> kept_below_ GUARDED_BY(tree_mutex_);

@@ -19,6 +19,12 @@ struct Drive::Listing {
   std::optional<Error> error;
 };
 
+// Is it what stays at the old place of a file that was copied to its new one (`target`: who moved),
+// until it is removed there?
+inline bool IsLeftBehind(const Node& node) {
+  return node.gone() && node.name.empty() && node.kind != NodeKind::kFolder && !node.target.empty();
+}
+
 // A step of ours was to move it, and what came of that is not known: the step is made again, and
 // finds out; or, if it is where it was again here, that is taken back.
 inline bool MoveWasTried(const Node& node) {

@@ -323,7 +323,7 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
   now.dirty |= kData;
   now.intent = 0;
   now.error.clear();
-  PG_TRY(LeaveOldPlace(left, false));
+  PG_TRY(LeaveOldPlace(left, Sent::kBytes));
   PG_TRY(SaveContent(live, content.get()));
   PG_TRY(change.Commit());
   PG_TRY(SyncIndex());

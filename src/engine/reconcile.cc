@@ -388,7 +388,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   if (how == Sent::kMove)  // a listing that began before may still show it
     removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
   else
-    PG_TRY(LeaveOldPlace(*job, how == Sent::kCopy));
+    PG_TRY(LeaveOldPlace(*job, how));
   DropOccupant(job);
   bool thin = false, given_up = false;
   bool same_bytes = node.generation == job->node.generation;
@@ -473,7 +473,7 @@ Status Drive::AboveIsThere(const Job& job) {
 
 // It is at its new place. What is left at the old one is a deletion of its own, journalled with the
 // move: so it is done once, whatever happens between.
-Status Drive::LeaveOldPlace(const Job& job, bool copied) {
+Status Drive::LeaveOldPlace(const Job& job, Sent how) {
   if (job.node.there != There::kElsewhere || job.there_path == job.path) return {};
   Node old;
   old.kind = job.node.kind;
@@ -490,9 +490,10 @@ Status Drive::LeaveOldPlace(const Job& job, bool copied) {
   old.intent_since = options_.clock->FileTime();
   PG_TRY(index_->Insert(&old));
   touched_.insert(old.id);
+  if (how == Sent::kCopy || how == Sent::kCopyBefore) left_by_.emplace(job.id, old.id);
   acked_[old.id] = options_.clock->Now();  // a listing that began before may not have it
   // a copy has just checked what stands there
-  if (copied) just_copied_[old.id] = options_.clock->Now();
+  if (how == Sent::kCopy) just_copied_[old.id] = options_.clock->Now();
   Enqueue(old.id, old.intent, Duration(0));
   return {};
 }

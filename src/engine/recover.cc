@@ -9,6 +9,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "engine/drive.h"
+#include "engine/listing.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
 
@@ -80,6 +81,7 @@ Status Drive::RecoverWaiting(bool power_cut) {
     if (node.dirty & kEmptied) PG_TRY(TakeBackEmptied(&node));
     if (node.dirty & kData) dirty.insert(node.id);
     if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
+    if (IsLeftBehind(node)) left_by_.emplace(WrittenBy(node.target), node.id);
     // first writes journal "dirty", then move the file: finish the move
     if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
         blocks_->Has(node.id, Place::kCache)) {

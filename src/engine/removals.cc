@@ -8,6 +8,7 @@
 #include "base/text.h"
 #include "engine/drive.h"
 #include "engine/job.h"
+#include "engine/listing.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
 
@@ -15,6 +16,8 @@ namespace pargeter {
 
 namespace {
 constexpr Duration kStillTrue(2000);      // what a copy found at its source
+constexpr Duration kSurelyThere(30000);   // what was copied, without a look
+constexpr const char* kStays = "-";       // in place of who moved: nobody's old place any more
 constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks them all
 }  // namespace
 
@@ -34,7 +37,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
   bool alone = false;
   {
     const Lock tree(tree_mutex_);
-    alone = !SpelledNow(node).empty();
+    alone = !SpelledNow(node).empty() || MayBeTheLast(node);
   }
   if (!alone) {
     const Lock tree(tree_mutex_);
@@ -51,7 +54,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
           other.there != There::kElsewhere)
         continue;
       if (live->opens + live->old_opens > 0 || !other.upload.empty() || IsToBeTakenBack(other) ||
-          !SpelledNow(other).empty())
+          !SpelledNow(other).empty() || MayBeTheLast(other))
         continue;
       const auto blocker = BlockerOf(other);
       if (!blocker.ok() || *blocker) continue;
@@ -70,11 +73,68 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
     Status gone = RemoveOne(one, job->cancel);
     if (gone.ok()) gone = CommitGone(one.id);
     if (!gone.ok()) failed = gone.error();
+    if (!gone.ok()) AskNextTime(one.id);
     if (one.id != job->id)
       Finished(one.id, gone.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
   }
   if (failed) return *failed;
   return outcome;
+}
+
+// Of what is left at the old place of something that was copied to another: that may have been put
+// back meanwhile, or removed by somebody who saw them both.
+bool Drive::MayBeTheLast(const Node& node) {
+  if (!IsLeftBehind(node)) return false;
+  if (node.target == kStays) return true;
+  const auto [first, end] = left_by_.equal_range(WrittenBy(node.target));
+  if (std::none_of(first, end, [&](const auto& one) { return one.second == node.id; }))
+    return false;  // what went to the new place were other bytes
+  const auto copied = just_copied_.find(node.id);
+  return node.attempts > 0 || copied == just_copied_.end() ||
+         options_.clock->Now() - copied->second > kSurelyThere;
+}
+
+// Its removal has failed, perhaps for a long time.
+void Drive::AskNextTime(NodeId left) {
+  const Lock tree(tree_mutex_);
+  just_copied_.erase(left);
+}
+
+// What moved, if it is to be there yet, is looked for.
+Result<bool> Drive::IsTheLast(NodeId id, const Cancel& cancel) {
+  std::string path, version;
+  NodeId moved = kNoNode;
+  bool tried = false;
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(const Live* left, Get(id));
+    if (left->node.target == kStays) return true;
+    moved = WrittenBy(left->node.target);
+    const auto live = Get(moved);
+    if (!live.ok() || (*live)->node.gone() || (*live)->node.there == There::kAbsent) return false;
+    const Node& node = (*live)->node;
+    if ((node.dirty & kData) && node.on_disk >= node.size) return false;  // nobody needs the former
+    PG_ASSIGN(path, TherePath(node));
+    version = node.version;
+    tried = MoveWasTried(node);
+  }
+  const auto there = provider_->Look(path, cancel);
+  if (there.ok()) return there->version != version && there->attributes.origin != OriginOf(moved);
+  if (there.error().code != Code::kNotFound) return there.error();
+  if (tried) return Error(Code::kStale, "what was here is just moving on");
+  return true;
+}
+
+Status Drive::LeaveThem(NodeId moved) {
+  const auto [first, end] = left_by_.equal_range(moved);
+  for (auto it = first; it != end; ++it) {
+    const auto left = Get(it->second);
+    if (!left.ok() || !IsLeftBehind((*left)->node) || WrittenBy((*left)->node.target) != moved)
+      continue;
+    (*left)->node.target = kStays;
+    PG_TRY(Save(*left));
+  }
+  return {};
 }
 
 // Who sent what is at its place: of what a move left behind, that which moved.
@@ -86,13 +146,22 @@ std::string Drive::WriterOf(const Node& node) const {
 // it is ours, written by an upload whose answer was lost.
 Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
   std::string path, spelled;
-  bool checked = false;
+  bool checked = false, doubtful = false;
   {
     const Lock tree(tree_mutex_);
+    doubtful = MayBeTheLast(node);
     PG_ASSIGN(path, TherePath(node));
     spelled = SpelledNow(node);
     const auto copied = just_copied_.find(node.id);
     checked = copied != just_copied_.end() && options_.clock->Now() - copied->second < kStillTrue;
+  }
+  if (doubtful) {
+    PG_ASSIGN(const bool last, IsTheLast(node.id, cancel));
+    if (last) {
+      const Lock tree(tree_mutex_);
+      listed_.erase(node.there_parent);  // it shows again
+      return {};
+    }
   }
   if (!spelled.empty()) {
     PG_ASSIGN(const bool one, AreOne(path, spelled, cancel));
@@ -178,7 +247,10 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
       outcome = OutcomeOf(*failed);
   }
   for (const Node& node : group) {
-    if (outcome.ok()) Ignore(CommitGone(node.id));
+    if (outcome.ok())
+      Ignore(CommitGone(node.id));
+    else
+      AskNextTime(node.id);
     if (node.id != job->id)
       Finished(node.id, outcome.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
   }
@@ -211,6 +283,7 @@ Status Drive::CommitGone(NodeId id) {
   if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
   if (live->node.kind == NodeKind::kFolder && named)
     PG_TRY(GiveNameBack(live->node.there_parent, KeyToName(live->node.there_name)));
+  std::erase_if(left_by_, [id](const auto& one) { return one.second == id; });
   PG_TRY(index_->Delete(id));
   if (path.ok() && named) activity_.Add("here", "deleted", *path);
   if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();

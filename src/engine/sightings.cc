@@ -310,6 +310,7 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
     node.name.clear();
     return AddIntent(live);
   }
+  PG_TRY(LeaveThem(node.id));
   DropContent(live);
   const bool folder_went = node.kind == NodeKind::kFolder;
   node.parent = kNoNode;

@@ -1,0 +1,160 @@
+// A file was moved by a copy, and what is left at its old place waits for its removal, which has
+// failed once: meanwhile others may have taken the two for one too many. Theirs is not the last of
+// it, nor is ours.
+#include <gtest/gtest.h>
+
+#include <algorithm>
+#include <map>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class LeftBehindTest : public DriveTest {
+ protected:
+  using Tree = std::map<std::string, std::string>;
+  Hands hands() { return Hands(drive_.get()); }
+  void SetUp() override {
+    retry_pause_ = Duration(60000);
+    world_.Put("f", "the fern");
+    Open();
+    ASSERT_EQ(Names("").size(), 1u);
+  }
+  void MoveHalfWay(const char* how = "fails") {
+    {
+      const Lock lock(world_.mutex);
+      (how == std::string("fails") ? world_.fails : world_.loses)["remove"] = {true};
+    }
+    ASSERT_TRUE(hands().Move("f", "g").ok());
+    Ignore(drive_->Flush(Duration(0)));
+    ASSERT_TRUE(Eventually([&] {
+      const auto queue = *drive_->Queue(100);
+      return std::any_of(queue.begin(), queue.end(),
+                         [](const auto& one) { return one.second.attempts > 0; });
+    }));
+    ASSERT_EQ(world_.All()["g"], "the fern");
+  }
+  void ExpectInTheEnd(const Tree& want) {
+    world_.TakeAsked();
+    FlushAll();
+    EXPECT_EQ(world_.All(), want);
+    ASSERT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
+    EXPECT_EQ(*hands().Tree(), want);
+    EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  }
+};
+
+TEST_F(LeftBehindTest, ItGoesForTheAskingOfOneQuestion) {
+  MoveHalfWay();
+  world_.TakeAsked();
+  FlushAll();
+  EXPECT_EQ(Asked("look"), std::vector<std::string>{"look g"});
+  ExpectInTheEnd({{"g", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItStaysWhereOthersPutItBack) {
+  MoveHalfWay("loses");
+  world_.Move("g", "f");
+  ExpectInTheEnd({{"f", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItStaysWhereOthersRemovedTheCopy) {
+  MoveHalfWay();
+  world_.Erase("g");
+  ExpectInTheEnd({{"f", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItStaysThoughThatIsKnownAlready) {
+  MoveHalfWay();
+  world_.Erase("g");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(drive_->NodeAt("g").ok(), false);
+  ExpectInTheEnd({{"f", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItStaysThoughThatWasBeforeAnotherStart) {
+  MoveHalfWay();
+  Close();
+  world_.Erase("g");
+  Open();
+  ExpectInTheEnd({{"f", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItStaysThoughThatWasKnownBeforeAnotherStart) {
+  MoveHalfWay();
+  world_.Erase("g");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  Close();
+  Open();
+  ExpectInTheEnd({{"f", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItGoesWhenTheOtherIsDeletedHere) {
+  MoveHalfWay();
+  ASSERT_TRUE(hands().Remove("g").ok());
+  ExpectInTheEnd({});
+}
+
+TEST_F(LeftBehindTest, ItGoesWhenTheOtherIsChangedHere) {
+  MoveHalfWay();
+  ASSERT_TRUE(Write("g", "more of it").ok());
+  ExpectInTheEnd({{"g", "more of it"}});
+}
+
+TEST_F(LeftBehindTest, ItGoesWhenTheOtherMovedOn) {
+  MoveHalfWay();
+  ASSERT_TRUE(hands().Move("g", "h").ok());
+  ExpectInTheEnd({{"h", "the fern"}});
+}
+
+TEST_F(LeftBehindTest, ItGoesWhenTheOtherIsReplacedHere) {
+  MoveHalfWay();
+  ASSERT_TRUE(Write("h", "another").ok());
+  ASSERT_TRUE(hands().Move("h", "g").ok());
+  ExpectInTheEnd({{"g", "another"}});
+}
+
+// A whole folder's worth, at once.
+TEST_F(LeftBehindTest, NorDoManyGoThatOthersHaveOnlyThere) {
+  Tree there{{"f", "the fern"}};
+  for (int i = 0; i < 12; ++i) {
+    world_.Put("d/" + std::to_string(i), "sheet " + std::to_string(i));
+    there["d/" + std::to_string(i)] = "sheet " + std::to_string(i);
+  }
+  world_.Put("e/own", "own");
+  there["e/own"] = "own";
+  ASSERT_TRUE(drive_->Refresh().ok());
+  ASSERT_EQ(Names("d").size(), 12u);
+  ASSERT_EQ(Names("e").size(), 1u);
+  {
+    const Lock lock(world_.mutex);
+    world_.fails["remove"] = std::deque<bool>(50, true);
+    world_.fails["remove-many"] = std::deque<bool>(50, true);
+  }
+  for (int i = 0; i < 12; ++i)
+    ASSERT_TRUE(hands().Move("d/" + std::to_string(i), "e/" + std::to_string(i)).ok());
+  Ignore(drive_->Flush(Duration(0)));
+  ASSERT_TRUE(Eventually([&] {
+    const auto queue = *drive_->Queue(100);
+    return queue.size() == 12 && std::all_of(queue.begin(), queue.end(), [](const auto& one) {
+             return one.second.name.empty();
+           });
+  }));
+  Close();
+  {
+    const Lock lock(world_.mutex);
+    world_.fails.clear();
+  }
+  for (int i = 0; i < 12; ++i) world_.Erase("e/" + std::to_string(i));
+  Open();
+  FlushAll();
+  Tree files;
+  for (const auto& [path, text] : world_.All())
+    if (path.back() != '/') files[path] = text;
+  EXPECT_EQ(files, there);
+}
+
+}  // namespace
+}  // namespace pargeter::test
