@@ -188,6 +188,9 @@ Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
   // changed on both sides, or about to be: the upload will find it out, if there is any
   const bool attributes = (node.dirty & kAttributes) && node.attempts < kManyAttempts;
   if ((node.dirty & kData) || attributes || live->writers > 0) return {};
+  // an answer to an earlier question, that comes later, has the former one
+  Steady& told = acked_[node.id];
+  told = std::max(told, listing->started - std::chrono::nanoseconds(1));
   NewVersion(live, entry);
   return Save(live);
 }

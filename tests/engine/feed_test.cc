@@ -79,6 +79,34 @@ TEST_F(FeedTest, AnEarlierListingBringsNothingBack) {
   world_.on_listed = nullptr;
 }
 
+// A read would miss the version that was there once.
+TEST_F(FeedTest, ALateAnswerBringsNoFormerVersionBack) {
+  world_.Put("f", "first");
+  OpenAtWork();
+  std::atomic<int> answers{0};
+  std::atomic<bool> go{false}, read{false};
+  Close();
+  world_.on_feed = [&] {
+    const int now = ++answers;
+    if (now == 2) Eventually([&] { return go.load(); });
+    if (now == 3) Eventually([&] { return read.load(); });
+  };
+  Open();
+  ASSERT_TRUE(Eventually([&] { return answers == 1; }));
+  world_.Put("f", "the second");
+  ASSERT_TRUE(Eventually([&] { return answers == 2; }));
+  world_.Put("f", "the third, which is there");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  go = true;
+  ASSERT_TRUE(Eventually([&] { return answers == 3; }));  // the former is taken in
+  const auto text = Read("f");
+  EXPECT_TRUE(text.ok()) << text.error().what;
+  if (text.ok()) EXPECT_EQ(*text, "the third, which is there");
+  read = true;
+  Close();
+  world_.on_feed = nullptr;
+}
+
 // What came of those, the feed never tells again.
 TEST_F(FeedTest, AnEarlierListingTakesNothingAway) {
   world_.serial_versions = true;

@@ -105,6 +105,11 @@ class FakeStore : public Provider {
     return w_.feed_run + std::to_string(w_.changes.size());
   }
   Result<Changes> ChangesSince(const std::string& moment, const Cancel&) override {
+    auto changes = ChangesNow(moment);
+    if (w_.on_feed) w_.on_feed();
+    return changes;
+  }
+  Result<Changes> ChangesNow(const std::string& moment) {
     const Lock lock(w_.mutex);
     PG_TRY(Ask("feed " + moment));
     if (moment.substr(0, 1) != w_.feed_run) return Error(Code::kStale, "of another time");

@@ -57,6 +57,7 @@ struct FakeWorld {
   std::function<void()> on_moved;                      // before the answer to a move is given
   std::function<void(const std::string&)> on_listing;  // before a folder is listed
   std::function<void()> on_listed;                     // before the answer to a listing is given
+  std::function<void()> on_feed;  // before it is told what changed (the answer is made by then)
   std::function<void(const std::string&)> on_content;  // that comes to the store, which is locked
   std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
