@@ -507,6 +507,7 @@ class Drive {
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   bool MayBeLate(Job* job) EXCLUDES(tree_mutex_);
+  bool MayBeAnothers(NodeId id) EXCLUDES(tree_mutex_);
   Result<bool> WasTriedBelow(NodeId folder) REQUIRES(tree_mutex_);
   Result<bool> WentThere(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   // Some stores take names for one that differ only in case or in Unicode form: what stands at
@@ -673,6 +674,8 @@ class Drive {
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
   // Since when the store does not have what a request without an answer was to make.
   std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);
+  // Since when it has what such a request, or another machine's, has made.
+  std::unordered_map<NodeId, Steady> copy_seen_ GUARDED_BY(tree_mutex_);
   // Places that nodes have left at the store, some by a request that was called off.
   std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
   std::map<std::string, Leftover> leftovers_ GUARDED_BY(tree_mutex_);       // by their paths

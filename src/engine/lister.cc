@@ -277,6 +277,7 @@ void Drive::WatchLoop() {
       };
       forget_old(acked_);
       forget_old(just_copied_);
+      forget_old(copy_seen_);
       forget_old(removed_);
       forget_old(left_behind_);
       forget_old(listed_);

@@ -339,6 +339,16 @@ bool Drive::MayBeLate(Job* job) {
   return true;
 }
 
+// A copy tells nobody who had it made. If that was another machine, which moves the same file to
+// the same place, the original will be gone in a moment, and the copy is all that there is then.
+bool Drive::MayBeAnothers(NodeId id) {
+  const Lock tree(tree_mutex_);
+  const Steady now = options_.clock->Now();
+  const auto [seen, first] = copy_seen_.emplace(id, now);
+  if (first) not_there_.erase(id);  // the time to wait begins here
+  return now < seen->second + options_.may_be_late;
+}
+
 // Without the lock: deletes what a former attempt made, if it did.
 Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   const Node& node = job->node;
@@ -361,6 +371,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   acked_[job->id] = options_.clock->Now();
   left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
   not_there_.erase(job->id);
+  copy_seen_.erase(job->id);
   copied_below_.erase(job->id);
   kept_below_.erase(job->id);
   const std::string place = PlaceIn(live->node.tried_parent, live->node.tried_name);
@@ -389,6 +400,7 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
     removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
   }
   not_there_.erase(job->id);
+  copy_seen_.erase(job->id);
   node.there = There::kElsewhere;
   node.there_parent = std::exchange(node.tried_parent, kNoNode);
   node.there_name = std::exchange(node.tried_name, {});
@@ -452,6 +464,7 @@ Result<bool> Drive::TakeBackFile(Job* planned) {
       planned->went_on = !job.node.gone() && made->version == job.node.version;
       return true;
     }
+    if (made->attributes.origin != OriginOf(job.id) && MayBeAnothers(job.id)) return false;
     const Status gone =
         provider_->Remove(job.tried_path, Precondition::Is(made->version), job.cancel);
     if (gone.ok()) return true;

@@ -4,6 +4,8 @@
 #include <gtest/gtest.h>
 
 #include <algorithm>
+#include <atomic>
+#include <deque>
 #include <map>
 
 #include "support/drive_fixture.h"
@@ -154,6 +156,43 @@ TEST_F(LeftBehindTest, NorDoManyGoThatOthersHaveOnlyThere) {
   for (const auto& [path, text] : world_.All())
     if (path.back() != '/') files[path] = text;
   EXPECT_EQ(files, there);
+}
+
+// Nobody has heard what came of the copy that was to be made here, and the file moves on; meanwhile
+// another machine has moved the same file to the same place.
+TEST_F(LeftBehindTest, WhatAnotherMachineMovedIsNotRemoved) {
+  Close();
+  retry_pause_ = Duration(5);
+  may_be_late_ = Duration(300);
+  Open();
+  std::atomic<bool> theirs{false}, sent{false}, moved{false};
+  std::atomic<int> looks{0};
+  {
+    const Lock lock(world_.mutex);
+    world_.fails["copy"] = {true};
+  }
+  world_.on_send = [&](const std::string&) {
+    sent = true;
+    EXPECT_TRUE(Eventually([&] { return moved.load(); }));
+  };
+  world_.on_look = [&](const std::string& path) {
+    const Lock lock(world_.mutex);
+    if (path == "g" && !theirs.exchange(true)) world_.Set("g", world_.objects["f"]);
+    if (path == "f" && theirs) ++looks;
+  };
+  world_.on_looked = [&] {
+    if (looks == 2) world_.Erase("f");  // just after it was seen for the last time
+  };
+  ASSERT_TRUE(hands().Move("f", "g").ok());
+  Ignore(drive_->Flush(Duration(0)));
+  ASSERT_TRUE(Eventually([&] { return sent.load(); }));
+  ASSERT_TRUE(hands().Move("g", "h").ok());
+  moved = true;
+  FlushAll();
+  Close();
+  world_.on_send = world_.on_look = nullptr;
+  world_.on_looked = nullptr;
+  EXPECT_EQ(world_.All(), (Tree{{"g", "the fern"}}));
 }
 
 }  // namespace
