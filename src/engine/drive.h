@@ -592,6 +592,7 @@ class Drive {
   bool MayBeTheLast(const Node& node) REQUIRES(tree_mutex_);
   void AskNextTime(NodeId left) EXCLUDES(tree_mutex_);
   Result<bool> IsTheLast(NodeId id, const Cancel& cancel) EXCLUDES(tree_mutex_);
+  void ForgetLeft(const Node& left) REQUIRES(tree_mutex_);
   Status LeaveThem(NodeId moved) REQUIRES(tree_mutex_);  // what it has left is removed by nobody
   Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);

@@ -94,6 +94,15 @@ bool Drive::MayBeTheLast(const Node& node) {
          options_.clock->Now() - copied->second > kSurelyThere;
 }
 
+void Drive::ForgetLeft(const Node& left) {
+  const auto [first, end] = left_by_.equal_range(WrittenBy(left.target));
+  for (auto it = first; it != end; ++it)
+    if (it->second == left.id) {
+      left_by_.erase(it);
+      return;
+    }
+}
+
 // Its removal has failed, perhaps for a long time.
 void Drive::AskNextTime(NodeId left) {
   const Lock tree(tree_mutex_);
@@ -134,6 +143,7 @@ Status Drive::LeaveThem(NodeId moved) {
     (*left)->node.target = kStays;
     PG_TRY(Save(*left));
   }
+  left_by_.erase(first, end);
   return {};
 }
 
@@ -283,7 +293,7 @@ Status Drive::CommitGone(NodeId id) {
   if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
   if (live->node.kind == NodeKind::kFolder && named)
     PG_TRY(GiveNameBack(live->node.there_parent, KeyToName(live->node.there_name)));
-  std::erase_if(left_by_, [id](const auto& one) { return one.second == id; });
+  if (IsLeftBehind(live->node)) ForgetLeft(live->node);
   PG_TRY(index_->Delete(id));
   if (path.ok() && named) activity_.Add("here", "deleted", *path);
   if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();

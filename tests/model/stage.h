@@ -72,7 +72,7 @@ class Stage {
     o.retry_pause = Duration(2);
     o.trial_pause = Duration(5);
     o.feed_pause = Duration(4);
-    o.may_be_late = Duration(5);
+    o.may_be_late = Duration(40);
     o.host = who == 0 ? "isle" : "coast";
     o.boot_id = std::to_string(boot_);
     o.upload_workers = 3;
