@@ -143,7 +143,6 @@ Status Drive::LeaveThem(NodeId moved) {
     (*left)->node.target = kStays;
     PG_TRY(Save(*left));
   }
-  left_by_.erase(first, end);
   return {};
 }
 
@@ -159,7 +158,8 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
   bool checked = false, doubtful = false;
   {
     const Lock tree(tree_mutex_);
-    doubtful = MayBeTheLast(node);
+    PG_ASSIGN(const Live* now, Get(node.id));  // others may have been heard of since it was planned
+    doubtful = MayBeTheLast(now->node);
     PG_ASSIGN(path, TherePath(node));
     spelled = SpelledNow(node);
     const auto copied = just_copied_.find(node.id);
@@ -241,6 +241,9 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
       const auto it = wanted.find(entry.name);
       if (entry.kind == Kind::kFolder || it == wanted.end()) continue;
       if (it->second->version == entry.version) {
+        const Lock tree(tree_mutex_);
+        const auto now = Get(it->second->id);
+        if (now.ok() && (*now)->node.target == kStays) continue;
         removals.push_back({folder + entry.name, entry.version});
       } else if (outcome.ok()) {
         outcome = RemoveOne(*it->second, job->cancel);
