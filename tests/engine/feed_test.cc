@@ -84,16 +84,18 @@ TEST_F(FeedTest, ALateAnswerBringsNoFormerVersionBack) {
   world_.Put("f", "first");
   OpenAtWork();
   std::atomic<int> answers{0};
-  std::atomic<bool> go{false}, read{false};
+  std::atomic<bool> put{false}, go{false}, read{false};
   Close();
   world_.on_feed = [&] {
     const int now = ++answers;
+    if (now == 1) Eventually([&] { return put.load(); });
     if (now == 2) Eventually([&] { return go.load(); });
     if (now == 3) Eventually([&] { return read.load(); });
   };
   Open();
   ASSERT_TRUE(Eventually([&] { return answers == 1; }));
   world_.Put("f", "the second");
+  put = true;
   ASSERT_TRUE(Eventually([&] { return answers == 2; }));
   world_.Put("f", "the third, which is there");
   ASSERT_TRUE(drive_->Refresh().ok());
