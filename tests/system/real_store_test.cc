@@ -3,26 +3,37 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <memory>
 
 #include "system/machine.h"
 
 namespace pargeter::test {
 namespace {
 
-class RealStoreTest : public testing::TestWithParam<std::size_t> {};
+class RealStoreTest : public testing::TestWithParam<std::size_t> {
+ protected:
+  void SetUp() override {
+    const std::vector<Peer> peers = AllPeers();
+    if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
+    if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
+    peer_ = peers[GetParam()];
+    EnsureStarted(&peer_);
+    machine_ = std::make_unique<Machine>(peer_);
+  }
+  void MountFolder(const std::string& folder, const std::vector<std::string>& more = {}) {
+    if (peer_.kind != "s3") {
+      ASSERT_TRUE(OpenPeer(peer_, "")->MakeFolder(folder, {}, nullptr).ok());
+    }
+    machine_->AddDrive(peer_.kind == "s3" ? peer_.bucket + "/" + folder : folder, more);
+    machine_->Mount();
+  }
+  Peer peer_;
+  std::unique_ptr<Machine> machine_;
+};
 
 TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
-  std::vector<Peer> peers = AllPeers();
-  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
-  if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
-  Peer& peer = peers[GetParam()];
-  EnsureStarted(&peer);
-  Machine machine(peer);
-  if (peer.kind != "s3") {
-    ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("tree", {}, nullptr).ok());
-  }
-  machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/tree" : "tree");
-  machine.Mount();
+  MountFolder("tree");
+  Machine& machine = *machine_;
   const std::string source = "/usr/include/linux";
   Outcome o = machine.Shell("cp -a " + source + " tree && ln -s tree/fs.h link", 300);
   ASSERT_EQ(o.exit_code, 0) << o.err;
@@ -34,7 +45,7 @@ TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
   o = machine.Shell("diff -r " + source + " tree && readlink link", 300);
   EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
   EXPECT_EQ(o.out, "tree/fs.h\n");
-  OtherClient other(peer, "tree/");
+  OtherClient other(peer_, "tree/");
   std::vector<std::string> half;
   for (const std::string& name : other.All()) {
     if (name < "tree/netfilter" && name.back() != '/') half.push_back(name);
@@ -51,18 +62,8 @@ TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
 
 // The store has the folder still when another of its name comes, made anew or moved there.
 TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) {
-  std::vector<Peer> peers = AllPeers();
-  if (!FuseWorks()) GTEST_SKIP() << "no access to /dev/fuse";
-  if (GetParam() >= peers.size()) GTEST_SKIP() << "PARGETER_PEERS does not name so many stores";
-  Peer& peer = peers[GetParam()];
-  EnsureStarted(&peer);
-  Machine machine(peer);
-  if (peer.kind != "s3") {
-    ASSERT_TRUE(OpenPeer(peer, "")->MakeFolder("held", {}, nullptr).ok());
-  }
-  machine.AddDrive(peer.kind == "s3" ? peer.bucket + "/held" : "held",
-                   {"--hold-deletions", "5,0.1"});
-  machine.Mount();
+  MountFolder("held", {"--hold-deletions", "5,0.1"});
+  Machine& machine = *machine_;
   const auto run = [&](const std::string& line) {
     const Outcome o = machine.Shell(line);
     EXPECT_EQ(o.exit_code, 0) << line << ": " << o.err;
@@ -82,7 +83,7 @@ TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) 
                 "ls -R mosses; set -C; echo new > ferns/deep/3"),
             "mosses:\n2\n");
   flush();
-  OtherClient other(peer, "held/");
+  OtherClient other(peer_, "held/");
   EXPECT_EQ(other.Get("mosses/2"), "new\n");
   EXPECT_EQ(other.Get("mosses/4"), "old\n") << "nothing is deleted before it is released";
   EXPECT_EQ(other.Get("ferns/deep/4"), "old\n");
