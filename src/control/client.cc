@@ -13,7 +13,7 @@ namespace pargeter {
 
 static Error WentAway() {
   return Error(Code::kUnavailable, "the running drive went away before it answered",
-               "Whether it runs again says: pargeter status");
+               "See whether it still runs: pargeter status");
 }
 
 Result<std::optional<Json>> CallDrive(const std::string& socket, const std::string& method,

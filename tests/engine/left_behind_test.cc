@@ -1,6 +1,6 @@
 // A file was moved by a copy, and what is left at its old place waits for its removal, which has
-// failed once: meanwhile others may have taken the two for one too many. Theirs is not the last of
-// it, nor is ours.
+// failed once. Others, who see both meanwhile, may take the two for one too many: the last of them
+// stays.
 #include <gtest/gtest.h>
 
 #include <algorithm>
