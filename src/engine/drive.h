@@ -132,7 +132,7 @@ class Drive {
   Result<std::uint64_t> DropDeletions();
   Result<std::string> PathOf(NodeId id);
   Status Refresh();  // all folders that were looked at lately
-  // -- what is on this disk (engine/residency.cc)
+  // -- what is on this disk (engine/residency.cc, engine/verify.cc)
   Result<Sums> SumsOf(NodeId folder);
   // Waits for nothing; what is open goes when it is closed.
   Result<Evicted> Evict(const std::vector<NodeId>& ids, const EvictWish& wish);
@@ -442,6 +442,9 @@ class Drive {
   void PinLoop();
   bool FetchPinned() EXCLUDES(tree_mutex_);
   void LookForNew(NodeId root) EXCLUDES(tree_mutex_);
+
+  // -- is it what the store gave? (verify.cc)
+  bool CanBeRead(const std::shared_ptr<Content>& content, std::uint64_t size);
   Status VerifyFile(NodeId id, bool with_store, Checked* out) EXCLUDES(tree_mutex_);
   // Of a file that is wholly here. May ask the store once: how did that version come to it?
   ContentCheck::Verdict JudgeByDigest(const std::shared_ptr<Content>& content, const Node& node)

@@ -94,6 +94,40 @@ class ContentSource : public WriteSource {
   Disk& disk_;
 };
 
+// What is here of a content, to be looked at or compared. It stays here that long; kCancelled: it
+// is being written.
+class HereSource : public WriteSource {
+ public:
+  HereSource(std::shared_ptr<Content> content, std::uint64_t size, Disk* disk)
+      : content_(std::move(content)), size_(size), disk_(*disk) {
+    const Lock lock(content_->mu);
+    fd_ = content_->BeginUse();
+  }
+  HereSource(const HereSource&) = delete;
+  HereSource& operator=(const HereSource&) = delete;
+  ~HereSource() override {
+    const Lock lock(content_->mu);
+    content_->EndUse();
+  }
+  std::uint64_t Size() const override { return size_; }
+  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
+    if (offset >= size_) return std::size_t{0};
+    const auto want = static_cast<std::size_t>(std::min<std::uint64_t>(size, size_ - offset));
+    auto n = disk_.ReadAt(fd_, data, want, offset);
+    const Lock lock(content_->mu);
+    if (content_->written || content_->about_to_change > 0)
+      return Error(Code::kCancelled, "it is being written");
+    if (n.ok() && *n < want) return Error(Code::kDamaged, "the cached file is too short");
+    return n;
+  }
+
+ private:
+  const std::shared_ptr<Content> content_;
+  const std::uint64_t size_;
+  Disk& disk_;
+  int fd_ = -1;
+};
+
 // Refused so, the place may be taken by what is to go there (Drive::IsItself).
 inline bool MayBeItself(Code code) {
   return code == Code::kChanged || code == Code::kPermission || code == Code::kExists;

@@ -163,7 +163,7 @@ Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& pa
                       content->source.version == node.version;
     if (!same || !content->present.Missing({0, there.size}).empty()) return sent;
   }
-  ContentSource source(content, 0, there.size, options_.disk);
+  HereSource source(content, there.size, options_.disk);
   return provider_->HoldsContent(path, there, &source);
 }
 

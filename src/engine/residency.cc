@@ -1,4 +1,4 @@
-// Drive: bytes on this disk as people ask for them: evicted, fetched, pinned, checked.
+// Drive: bytes on this disk as people ask for them: evicted, fetched, pinned.
 #include "engine/residency.h"
 
 #include <fmt/format.h>
@@ -10,12 +10,10 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "engine/drive.h"
-#include "engine/job.h"
 
 namespace pargeter {
 
 using Place = BlockStore::Place;
-using Verdict = ContentCheck::Verdict;
 
 namespace {
 constexpr std::size_t kBatch = 500;  // files in one transaction
@@ -458,143 +456,6 @@ void Drive::LookForNew(NodeId root) {
     Ignore(ListFolder(id, Wait::kAll, ""));
     return stop_->cancelled() ? Status(Error(Code::kCancelled, "")) : Status();
   }));
-}
-
-// ---- check
-
-// Whole clean files against the digest that the store gave. What is rotten goes, and is fetched
-// again when it is needed.
-Result<Checked> Drive::Verify(NodeId id, bool with_store) {
-  SavePresenceOfAll();
-  Checked out;
-  std::vector<NodeId> files;
-  PG_TRY(Below(
-      id,
-      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
-        PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
-        return sums.on_disk > 0;
-      },
-      [&](const Node& row) {
-        if (row.kind == NodeKind::kFile && row.on_disk > 0) files.push_back(row.id);
-      }));
-  for (const NodeId file : files) {
-    if (stop_->cancelled()) return Error(Code::kCancelled, "the drive is being unmounted");
-    PG_TRY(VerifyFile(file, with_store, &out));
-  }
-  if (!out.rotten.empty()) WakePins();
-  return out;
-}
-
-ContentCheck::Verdict Drive::JudgeByDigest(const std::shared_ptr<Content>& content,
-                                           const Node& node) {
-  const auto check = provider_->CheckOf(node.version, node.size);
-  if (!check) return Verdict::kUnknown;
-  ContentSource source(content, 0, node.size, options_.disk);
-  const Verdict verdict = JudgeAll(check.get(), &source);
-  if (verdict != Verdict::kUnknown) return verdict;
-  const Status looked = AskSource(content, [&](const Source& s) -> Status {
-    PG_TRY(AskStore([&](const Cancel& c) { return provider_->Look(s.path, c); }));
-    return {};
-  });
-  return looked.ok() ? check->Judge() : verdict;
-}
-
-Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
-  std::shared_ptr<Content> content;
-  Node node;
-  {
-    const Lock tree(tree_mutex_);
-    auto live = Get(id);
-    if (!live.ok()) return {};
-    auto opened = ContentOf(*live);
-    if (!opened.ok()) {
-      out->unreadable.push_back(Printable((*live)->node.name));
-      return {};
-    }
-    content = *opened;
-    node = (*live)->node;
-  }
-  PG_ASSIGN(const std::string path, PathOf(id));
-  if (node.dirty & kData) {
-    ++out->pending;
-    ContentSource source(content, 0, node.size, options_.disk);
-    std::string piece(kMiB, '\0');
-    for (std::uint64_t at = 0; at < node.size; at += piece.size()) {
-      if (source.Read(piece.data(), std::min<std::uint64_t>(piece.size(), node.size - at), at).ok())
-        continue;
-      out->unreadable.push_back(path);
-      break;
-    }
-    return {};
-  }
-  bool whole = false;
-  {
-    const Lock lock(content->mu);
-    whole = content->present.Covers({0, content->size});
-  }
-  const auto digest = whole ? JudgeByDigest(content, node) : Verdict::kUnknown;
-  bool good = digest == Verdict::kRight, known = good;
-  // a digest that does not fit may also be none of the content's: the store's own bytes decide
-  if (!good && (with_store || digest == Verdict::kWrong)) {
-    std::vector<Range> here;
-    {
-      const Lock lock(content->mu);
-      here = content->present.All();
-    }
-    const auto same = SameAsStore(content, here, kPiece);
-    if (!same.ok() && with_store) return same.error();
-    known = same.ok();
-    good = same.ok() && *same;
-  }
-  if (!known) {
-    ++out->unknown;
-    return {};
-  }
-  if (good) {
-    ++out->files;
-    out->bytes += node.size;
-    return {};
-  }
-  content.reset();
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  if (live->node.version != node.version || (live->node.dirty & kData)) return {};
-  Change change(this);
-  out->rotten.push_back(path);
-  activity_.Add("here", "rotten", path);
-  DropContent(live);
-  live->fresh_pages = false;
-  PG_TRY(Save(live));
-  PG_TRY(change.Commit());
-  Tell([id](ChangeListener* l) { l->ContentChanged(id); });
-  LogAbout(LogLevel::kWarning, {path, "rotten"},
-           "the cached bytes of {} are not what the store gave: they are fetched again", path);
-  return {};
-}
-
-// What is here of it, piece by piece against what the store sends.
-Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content,
-                                const std::vector<Range>& ranges, std::uint64_t piece) {
-  for (const Range& range : ranges) {
-    for (std::uint64_t at = range.begin; at < range.end; at += piece) {
-      const std::uint64_t size = std::min(piece, range.end - at);
-      std::string here(size, '\0'), there(size, '\0');
-      int fd = -1;
-      {
-        const Lock lock(content->mu);
-        fd = content->BeginUse();
-      }
-      const auto n = options_.disk->ReadAt(fd, here.data(), size, at);
-      {
-        const Lock lock(content->mu);
-        content->EndUse();
-      }
-      if (!n.ok() || *n != size) return false;
-      PG_ASSIGN(const std::size_t sent, ReadThrough(content, there.data(), size, at));
-      if (sent != size || here != there) return false;
-    }
-  }
-  return true;
 }
 
 }  // namespace pargeter

@@ -236,6 +236,34 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
   }
 }
 
+// The same of one that others wrote, that is here, and that somebody has open for writing: of a
+// store that tells nothing, its bytes are compared.
+TEST_F(AttributesTest, WhatWasSetWithALostAnswerIsKnownWhileItIsHeldOpen) {
+  Close();
+  {
+    const Lock lock(world_.mutex);
+    world_.serial_versions = world_.forgets_origins = true;
+  }
+  world_.Put("theirs", std::string(5000, 'x'));
+  retry_pause_ = Duration(10);
+  Open();
+  ASSERT_TRUE(Read("theirs").ok());
+  const auto opened = drive_->OpenNode(IdOf("theirs"), Drive::Intent::kWrite);
+  ASSERT_TRUE(opened.ok());
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["copy"] = {true};
+  }
+  AttrChange change;
+  change.mode = 0640;
+  ASSERT_TRUE(drive_->SetAttr(IdOf("theirs"), change, opened->file).ok());
+  EXPECT_TRUE(drive_->Flush(Duration(10000)).ok());
+  EXPECT_EQ(Asked("read").size(), 2u);  // one to have it, one to compare
+  drive_->Release(opened->file);
+  const Lock lock(world_.mutex);
+  EXPECT_EQ(world_.objects["theirs"].attributes.mode, 0640u);
+}
+
 // The same of one that was moved, and that somebody has open for writing since. (It was looked at
 // again and again until they closed it.)
 TEST_F(AttributesTest, WhatWasSetWithALostAnswerMovesWhileItIsHeldOpen) {

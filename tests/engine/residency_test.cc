@@ -328,6 +328,32 @@ TEST_F(ResidencyTest, RottenBytesAreFoundDroppedAndFetchedAgain) {
   EXPECT_EQ(*Read("waits"), "pending");
 }
 
+// What its digest says needs no bytes of the store's; what waits is read here.
+TEST_F(ResidencyTest, WhatIsHereIsVerifiedWithoutTheStore) {
+  world_.Put("fetched", std::string(100000, 'a'));
+  Open();
+  ASSERT_TRUE(Read("fetched").ok());
+  ASSERT_TRUE(Write("sent", std::string(50000, 's')).ok());
+  FlushAll();
+  world_.SetOffline(true);
+  ASSERT_TRUE(Write("waits", std::string(3000, 'w')).ok());
+  ASSERT_TRUE(Write("waits", std::string(5000, 'v')).ok());
+  world_.TakeAsked();
+  for (const bool restarted : {false, true}) {
+    if (restarted) {
+      Close();
+      Open();
+    }
+    const auto checked = drive_->Verify(kRootId, false);
+    ASSERT_TRUE(checked.ok());
+    EXPECT_EQ(checked->files, 2u);
+    EXPECT_EQ(checked->pending, 1u);
+    EXPECT_EQ(checked->unknown, 0u);
+    EXPECT_EQ(checked->unreadable, std::vector<std::string>{});
+  }
+  EXPECT_EQ(Asked("read").size(), 0u);
+}
+
 TEST_F(ResidencyTest, ShyReadersGetTheEndsOfAFileAndNoMore) {
   world_.Put("scan", std::string(1000000, 's'));
   world_.Put("small", "small");

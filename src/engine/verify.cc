@@ -1,0 +1,164 @@
+// Drive: is what is on this disk what the store gave?
+#include <algorithm>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "base/units.h"
+#include "engine/drive.h"
+#include "engine/job.h"
+
+namespace pargeter {
+
+using Verdict = ContentCheck::Verdict;
+
+namespace {
+constexpr std::uint64_t kPiece = 8 * kMiB;
+}  // namespace
+
+// Whole clean files against the digest that the store gave. What is rotten goes, and is fetched
+// again when it is needed.
+Result<Checked> Drive::Verify(NodeId id, bool with_store) {
+  SavePresenceOfAll();
+  Checked out;
+  std::vector<NodeId> files;
+  PG_TRY(Below(
+      id,
+      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+        PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+        return sums.on_disk > 0;
+      },
+      [&](const Node& row) {
+        if (row.kind == NodeKind::kFile && row.on_disk > 0) files.push_back(row.id);
+      }));
+  for (const NodeId file : files) {
+    if (stop_->cancelled()) return Error(Code::kCancelled, "the drive is being unmounted");
+    PG_TRY(VerifyFile(file, with_store, &out));
+  }
+  if (!out.rotten.empty()) WakePins();
+  return out;
+}
+
+ContentCheck::Verdict Drive::JudgeByDigest(const std::shared_ptr<Content>& content,
+                                           const Node& node) {
+  const auto check = provider_->CheckOf(node.version, node.size);
+  if (!check) return Verdict::kUnknown;
+  HereSource source(content, node.size, options_.disk);
+  const Verdict verdict = JudgeAll(check.get(), &source);
+  if (verdict != Verdict::kUnknown) return verdict;
+  const Status looked = AskSource(content, [&](const Source& s) -> Status {
+    PG_TRY(AskStore([&](const Cancel& c) { return provider_->Look(s.path, c); }));
+    return {};
+  });
+  return looked.ok() ? check->Judge() : verdict;
+}
+
+// All that is here of it; what is being written just now is in use, and not looked at.
+bool Drive::CanBeRead(const std::shared_ptr<Content>& content, std::uint64_t size) {
+  std::vector<Range> here;
+  {
+    const Lock lock(content->mu);
+    here = content->present.All();
+  }
+  HereSource source(content, size, options_.disk);
+  std::string piece(kMiB, '\0');
+  for (const Range& range : here) {
+    for (std::uint64_t at = range.begin; at < range.end; at += piece.size()) {
+      const auto n = source.Read(piece.data(), std::min(piece.size(), range.end - at), at);
+      if (!n.ok()) return n.error().code == Code::kCancelled;
+    }
+  }
+  return true;
+}
+
+Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
+  std::shared_ptr<Content> content;
+  Node node;
+  {
+    const Lock tree(tree_mutex_);
+    auto live = Get(id);
+    if (!live.ok()) return {};
+    auto opened = ContentOf(*live);
+    if (!opened.ok()) {
+      out->unreadable.push_back(Printable((*live)->node.name));
+      return {};
+    }
+    content = *opened;
+    node = (*live)->node;
+  }
+  PG_ASSIGN(const std::string path, PathOf(id));
+  if (node.dirty & kData) {
+    ++out->pending;
+    if (!CanBeRead(content, node.size)) out->unreadable.push_back(path);
+    return {};
+  }
+  bool whole = false;
+  {
+    const Lock lock(content->mu);
+    whole = content->present.Covers({0, content->size});
+  }
+  const auto digest = whole ? JudgeByDigest(content, node) : Verdict::kUnknown;
+  bool good = digest == Verdict::kRight, known = good;
+  // a digest that does not fit may also be none of the content's: the store's own bytes decide
+  if (!good && (with_store || digest == Verdict::kWrong)) {
+    std::vector<Range> here;
+    {
+      const Lock lock(content->mu);
+      here = content->present.All();
+    }
+    const auto same = SameAsStore(content, here, kPiece);
+    if (!same.ok() && with_store) return same.error();
+    known = same.ok();
+    good = same.ok() && *same;
+  }
+  if (!known) {
+    ++out->unknown;
+    return {};
+  }
+  if (good) {
+    ++out->files;
+    out->bytes += node.size;
+    return {};
+  }
+  content.reset();
+  const Lock tree(tree_mutex_);
+  PG_ASSIGN(Live * live, Get(id));
+  if (live->node.version != node.version || (live->node.dirty & kData)) return {};
+  Change change(this);
+  out->rotten.push_back(path);
+  activity_.Add("here", "rotten", path);
+  DropContent(live);
+  live->fresh_pages = false;
+  PG_TRY(Save(live));
+  PG_TRY(change.Commit());
+  Tell([id](ChangeListener* l) { l->ContentChanged(id); });
+  LogAbout(LogLevel::kWarning, {path, "rotten"},
+           "the cached bytes of {} are not what the store gave: they are fetched again", path);
+  return {};
+}
+
+// What is here of it, piece by piece against what the store sends.
+Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content,
+                                const std::vector<Range>& ranges, std::uint64_t piece) {
+  for (const Range& range : ranges) {
+    for (std::uint64_t at = range.begin; at < range.end; at += piece) {
+      const std::uint64_t size = std::min(piece, range.end - at);
+      std::string here(size, '\0'), there(size, '\0');
+      int fd = -1;
+      {
+        const Lock lock(content->mu);
+        fd = content->BeginUse();
+      }
+      const auto n = options_.disk->ReadAt(fd, here.data(), size, at);
+      {
+        const Lock lock(content->mu);
+        content->EndUse();
+      }
+      if (!n.ok() || *n != size) return false;
+      PG_ASSIGN(const std::size_t sent, ReadThrough(content, there.data(), size, at));
+      if (sent != size || here != there) return false;
+    }
+  }
+  return true;
+}
+
+}  // namespace pargeter
