@@ -333,6 +333,7 @@ class Drive {
   void RemoveLeftovers() EXCLUDES(tree_mutex_);
   bool AllowAsking() EXCLUDES(pace_mutex_);
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
+  Status LookForKey(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
   void WatchLoop();
 
   // -- what the store has shown, or shows no more (sightings.cc)
@@ -363,6 +364,7 @@ class Drive {
   bool IsBusy() EXCLUDES(tree_mutex_);
   Result<std::size_t> LookAtFeed(std::string* moment) EXCLUDES(tree_mutex_);
   Status TakeChanges(const Changes& changes, Steady started) EXCLUDES(tree_mutex_);
+  Result<bool> WasMissing(NodeId folder, const Entry& entry, Steady asked) REQUIRES(tree_mutex_);
   Status TakeChanged(NodeId folder, const Entry& entry, Steady started,
                      std::map<std::string, std::vector<NodeId>>* left,
                      std::vector<NodeId>* doubtful) REQUIRES(tree_mutex_);

@@ -123,6 +123,7 @@ Result<std::optional<Node>> Drive::NodeThere(NodeId folder, const std::string& k
 // its old place; then what is gone.
 Status Drive::TakeChanges(const Changes& changes, Steady started) {
   std::vector<NodeId> doubtful;
+  std::vector<std::pair<NodeId, std::string>> unseen;
   for (const Changes::One& one : changes.all)
     if (one.path == kRulesName && one.entry) PG_TRY(LookForRules({*one.entry}));
   {
@@ -146,7 +147,11 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
       if (folder == kNoNode) continue;
       PG_ASSIGN(const bool half_way, FolderComesOver(folder));
       if (half_way) continue;  // perhaps a step of ours; all of it is looked at once that is done
-      PG_TRY(TakeChanged(folder, *one.entry, started, &left, &doubtful));
+      PG_ASSIGN(const bool missed, WasMissing(folder, *one.entry, started));
+      if (missed)
+        unseen.emplace_back(folder, one.entry->name);
+      else
+        PG_TRY(TakeChanged(folder, *one.entry, started, &left, &doubtful));
     }
     for (auto one = changes.all.rbegin(); one != changes.all.rend(); ++one) {
       if (one->entry) continue;
@@ -166,7 +171,21 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
     if (std::exchange(pins_changed_, false)) WakePins();
   }
   for (const NodeId id : doubtful) Ignore(LookAgain(id));  // changed here just then
+  for (const auto& [folder, key] : unseen) {
+    const Status looked = LookForKey(folder, key);
+    // it is not told of again: the folder's next visitor waits for a listing
+    const Lock tree(tree_mutex_);
+    if (!looked.ok()) listed_.erase(folder);
+  }
   return {};
+}
+
+// A listing that was asked for later has come, and did not have it: it may be gone by now.
+Result<bool> Drive::WasMissing(NodeId folder, const Entry& entry, Steady asked) {
+  const auto listed = listed_.find(folder);
+  if (listed == listed_.end() || listed->second < asked) return false;
+  PG_ASSIGN(const auto known, NodeThere(folder, entry.name, entry.kind == Kind::kFolder));
+  return !known;
 }
 
 Status Drive::TakeChanged(NodeId folder, const Entry& entry, Steady started,

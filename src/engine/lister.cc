@@ -41,7 +41,6 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
   PG_TRY(link_->Check());
   const Steady deadline = options_.clock->Now() + options_.patience;
   bool probe_name = false;
-  std::string probe_path;
   {
     Lock tree(tree_mutex_);
     PG_ASSIGN(Live * folder, GetFolder(id));
@@ -79,8 +78,6 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
         if (live != nullptr) return {};
         if (listing->first_page) {  // a large folder: ask for the one name instead of waiting
           probe_name = true;
-          PG_ASSIGN(const std::string key, FolderKey(id));
-          probe_path = key + NameToKey(until_name);
           break;
         }
       }
@@ -90,10 +87,22 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     }
     if (!probe_name) return listing->error ? Status(*listing->error) : Status();
   }
-  const Steady asked = options_.clock->Now();  // what was moved here since is newer than the answer
-  const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(probe_path, c); });
+  return LookForKey(id, NameToKey(until_name));
+}
+
+// One name that is not known here, as the store has it, asked for by itself.
+Status Drive::LookForKey(NodeId id, const std::string& key) {
+  std::string path;
+  Steady asked;  // what was moved here since is newer than the answer
+  {
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(path, FolderKey(id));
+    path += key;
+    asked = options_.clock->Now();
+  }
+  const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
-  PG_ASSIGN(const bool spelled, IsOtherSpelling(id, until_name, *entry));
+  PG_ASSIGN(const bool spelled, IsOtherSpelling(id, KeyToName(key), *entry));
   if (spelled) return ListFolder(id, Wait::kAll, "");  // that one tells what it is called
   const Lock tree(tree_mutex_);
   Change change(this);

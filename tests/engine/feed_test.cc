@@ -109,6 +109,44 @@ TEST_F(FeedTest, ALateAnswerBringsNoFormerVersionBack) {
   world_.on_feed = nullptr;
 }
 
+// It would show, and could not be opened.
+TEST_F(FeedTest, ALateAnswerShowsNothingThatIsGone) {
+  OpenAtWork();
+  std::atomic<int> answers{0};
+  std::atomic<bool> put{false}, go{false}, looked{false};
+  Close();
+  world_.on_feed = [&] {
+    const int now = ++answers;
+    if (now == 1) Eventually([&] { return put.load(); });
+    if (now == 2) Eventually([&] { return go.load(); });
+    if (now == 3) Eventually([&] { return looked.load(); });
+  };
+  Open();
+  ASSERT_TRUE(Eventually([&] { return answers == 1; }));
+  world_.Put("gone", "for a moment");
+  world_.Put("stays", "here");
+  world_.Put("d/", "");
+  put = true;
+  ASSERT_TRUE(Eventually([&] { return answers == 2; }));
+  world_.Erase("gone");
+  world_.Erase("stays");
+  world_.Erase("d/");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  world_.Put("stays", "here again");  // of that this listing tells nothing, the next answer may not
+  world_.Put("d/", "");
+  world_.Put("d/stays", "here too");
+  go = true;
+  ASSERT_TRUE(Eventually([&] { return answers == 3; }));
+  EXPECT_FALSE(Known("gone"));
+  EXPECT_TRUE(Known("stays"));
+  EXPECT_TRUE(Known("d"));
+  looked = true;
+  EXPECT_EQ(*Read("stays"), "here again");
+  EXPECT_EQ(*Read("d/stays"), "here too");
+  Close();
+  world_.on_feed = nullptr;
+}
+
 // What came of those, the feed never tells again.
 TEST_F(FeedTest, AnEarlierListingTakesNothingAway) {
   world_.serial_versions = true;
