@@ -334,6 +334,7 @@ class Drive {
   bool AllowAsking() EXCLUDES(pace_mutex_);
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
   Status LookForKey(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
+  void ForgetOld() REQUIRES(tree_mutex_);
   void WatchLoop();
 
   // -- what the store has shown, or shows no more (sightings.cc)
@@ -676,6 +677,7 @@ class Drive {
   int learning_ GUARDED_BY(tree_mutex_) = 0;  // listings that are done, but for LearnFolder
   std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
   std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
+  std::optional<Steady> feed_asked_ GUARDED_BY(tree_mutex_);            // its answer is under way
   std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed by us, or told
   std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
   // Since when the store does not have what a request without an answer was to make.

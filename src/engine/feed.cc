@@ -42,6 +42,7 @@ void Drive::FeedLoop() {
     const auto looked = LookAtFeed(&moment);
     {
       const Lock tree(tree_mutex_);
+      feed_asked_.reset();
       NoteAccess(looked.ok() ? Status() : Status(looked.error()));
     }
     if (!looked.ok() && looked.error().code == Code::kUnsupported) {
@@ -85,6 +86,10 @@ Result<std::size_t> Drive::LookAtFeed(std::string* moment) {
   std::size_t count = 0;
   for (bool more = true; more;) {
     const Steady started = options_.clock->Now();
+    {
+      const Lock tree(tree_mutex_);
+      feed_asked_ = started;
+    }
     PG_ASSIGN(const Changes changes,
               AskStore([&](const Cancel& c) { return provider_->ChangesSince(*moment, c); }));
     count += changes.all.size();

@@ -13,6 +13,7 @@ namespace pargeter {
 namespace {
 constexpr std::size_t kManyVisited = 64;
 constexpr Duration kWatchFor(300000);   // after the last visit
+constexpr Duration kAnswersBy(120000);  // to one request, with all its attempts
 constexpr int kSlowly = 6;              // rounds between two folders that nobody visits
 constexpr Duration kMoveMayTake(5000);  // of a folder that was never listed: who asks waits so long
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
@@ -253,6 +254,24 @@ Status Drive::LookAgain(NodeId id) {
   return change.Commit();
 }
 
+// What is kept for answers that are older than it.
+void Drive::ForgetOld() {
+  const Steady now = options_.clock->Now();
+  const auto forget = [](auto* map, Steady before) {
+    for (auto it = map->begin(); it != map->end();)
+      it = it->second < before ? map->erase(it) : std::next(it);
+  };
+  Steady oldest = now - kAnswersBy;
+  if (feed_asked_) oldest = std::min(oldest, *feed_asked_);
+  for (const auto& [id, listing] : listings_) oldest = std::min(oldest, listing->started);
+  forget(&acked_, oldest);
+  forget(&removed_, oldest);
+  forget(&just_copied_, oldest);
+  forget(&left_behind_, oldest);
+  forget(&copy_seen_, now - kWatchFor * 2);
+  forget(&listed_, now - kWatchFor * 2);
+}
+
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.
 void Drive::WatchLoop() {
   for (int round = 1; !stop_->WaitFor(options_.watch_every); ++round) {
@@ -280,16 +299,7 @@ void Drive::WatchLoop() {
           ++it;
         }
       }
-      const auto forget_old = [&](auto& map) {
-        for (auto it = map.begin(); it != map.end();)
-          it = now - it->second > kWatchFor * 2 ? map.erase(it) : std::next(it);
-      };
-      forget_old(acked_);
-      forget_old(just_copied_);
-      forget_old(copy_seen_);
-      forget_old(removed_);
-      forget_old(left_behind_);
-      forget_old(listed_);
+      ForgetOld();
     }
     if (link_->Check().ok()) {
       Ignore(FollowMoves());

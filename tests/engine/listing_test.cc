@@ -81,5 +81,41 @@ TEST_F(ListingTest, BringsNoFormerVersionBack) {
   EXPECT_EQ(*Read("a"), "another");
 }
 
+// However long it takes: a folder of a million names, of a slow store.
+TEST_F(ListingTest, BringsNothingBackThatWentLongAgo) {
+  class LaterClock : public Clock {
+   public:
+    std::atomic<int> minutes = 0;
+    Nanos Wall() const override { return SystemClock().Wall() + minutes * 60'000'000'000ll; }
+    Steady Now() const override { return SystemClock().Now() + std::chrono::minutes(minutes); }
+  };
+  LaterClock clock;
+  clock_ = &clock;
+  watch_every_ = Duration(10);
+  world_.Put("f", "content");
+  world_.Put("g", "former");
+  world_.Put("d/e", "e");
+  Open();
+  Names("d");
+  ASSERT_EQ(Names("").size(), 3u);
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             EXPECT_TRUE(drive_->Unlink(kRootId, "f").ok());
+             EXPECT_TRUE(Write("g", "newer").ok());
+             FlushAll();
+             clock.minutes = 11;
+             Names("d");
+             for (const int minutes : {13, 15}) {  // whoever looks there again puts things in order
+               Asked("list");
+               clock.minutes = minutes;
+               EXPECT_TRUE(Eventually([&] { return !Asked("list").empty(); }));
+             }
+           });
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"d", "g"}));
+  EXPECT_EQ(*Read("g"), "newer");
+  for (const Happening& one : drive_->Happened(0, 100)) EXPECT_NE(one.side, "store") << one.path;
+  Close();
+}
+
 }  // namespace
 }  // namespace pargeter::test
