@@ -131,6 +131,11 @@ Status Disk::Punch(int fd, std::uint64_t offset, std::uint64_t size) {
   return {};
 }
 
+Status Disk::Allocate(int fd, std::uint64_t size) {
+  const int failed = ::posix_fallocate(fd, 0, static_cast<off_t>(size));
+  return failed == 0 ? Status() : FromErrno(failed, "cannot take room on the disk");
+}
+
 Result<std::uint64_t> Disk::FreeBytes(const std::string& path) {
   struct statvfs info {};
   if (::statvfs(path.c_str(), &info) < 0) return PathError("look at the disk of", path);

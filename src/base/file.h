@@ -46,7 +46,8 @@ class Disk {
   virtual Status Rename(const std::string& from, const std::string& to);
   virtual Status Remove(const std::string& path);  // kNotFound is not an error
   virtual Status Punch(int fd, std::uint64_t offset, std::uint64_t size);  // frees whole blocks
-  virtual Result<std::uint64_t> FreeBytes(const std::string& path);        // to this user
+  virtual Status Allocate(int fd, std::uint64_t size);               // takes room for so many zeros
+  virtual Result<std::uint64_t> FreeBytes(const std::string& path);  // to this user
 };
 Disk& RealDisk();
 

@@ -43,7 +43,7 @@ std::uint64_t Budget::Keep(const DiskRoom& disk) const {
 std::uint64_t Budget::RoomOn(DiskRoom* disk) {
   if (disk->until_look == 0) {
     const auto free = disk_->FreeBytes(disk->folder);
-    const std::uint64_t keep = Keep(*disk);
+    const std::uint64_t keep = Keep(*disk) + (disk == &cache_ ? on_its_way_ : 0);
     disk->room = free.ok() && *free > keep ? *free - keep : 0;
     disk->until_look = kLookEvery;
   }
@@ -67,8 +67,17 @@ std::uint64_t Budget::Reserve(std::uint64_t bytes) {
     return over;
   }
   used_ += bytes;
+  on_its_way_ += bytes;
   Take(&cache_, bytes);
   return 0;
+}
+
+void Budget::Arrived(std::uint64_t reserved, std::uint64_t kept) {
+  const Lock lock(mutex_);
+  on_its_way_ -= std::min(on_its_way_, reserved);
+  const std::uint64_t left = reserved - std::min(reserved, kept);
+  used_ -= std::min(used_, left);
+  if (left > 0) cache_.until_look = other_.until_look = 0;
 }
 
 std::uint64_t Budget::TakeCacheRoom(std::uint64_t bytes) {

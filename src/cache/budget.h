@@ -22,9 +22,10 @@ class Budget {
   // some room is always left for the index, without which nothing can be uploaded or deleted.
   Budget(Limits limits, const std::string& cache, const std::string& pending, Disk* disk);
 
-  // Takes `bytes` of the budget, or says how many more would have to be freed first (never 0).
-  // 0: taken.
+  // Takes `bytes` of the budget for what is to be fetched, or says how many more would have to be
+  // freed first (never 0). 0: taken, until Arrived says how many of them have come to be here.
   std::uint64_t Reserve(std::uint64_t bytes);
+  void Arrived(std::uint64_t reserved, std::uint64_t kept);
   // The same for what a person writes: only the disk's own limit holds it back, since it cannot
   // be fetched again. kNoSpace with the numbers.
   Status ReserveForWriting(std::uint64_t bytes);
@@ -57,6 +58,7 @@ class Budget {
   mutable Mutex mutex_;
   Limits limits_ GUARDED_BY(mutex_);
   std::uint64_t used_ GUARDED_BY(mutex_) = 0;
+  std::uint64_t on_its_way_ GUARDED_BY(mutex_) = 0;  // to the cache, as far as the disk knows
   DiskRoom cache_ GUARDED_BY(mutex_), other_ GUARDED_BY(mutex_);
   DiskRoom* const pending_;  // one of the two
 };

@@ -60,6 +60,8 @@ Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
   drive->cache_lock_ = std::move(*cache_lock);
   drive->budget_ = std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free},
                                             o.cache_folder, o.state_folder, o.disk);
+  drive->spare_ = std::make_unique<SpareRoom>(o.state_folder + "/spare", o.spare_room, o.disk);
+  drive->spare_->Tend();
   {
     const Lock tree(drive->tree_mutex_);
     drive->limits_ = o;

@@ -28,6 +28,7 @@
 #include "base/mutex.h"
 #include "cache/block_store.h"
 #include "cache/budget.h"
+#include "cache/spare_room.h"
 #include "engine/activity.h"
 #include "engine/content.h"
 #include "engine/drive_types.h"
@@ -650,6 +651,7 @@ class Drive {
   std::string own_id_;  // random, for as long as the state lives
   std::unique_ptr<BlockStore> blocks_;
   std::unique_ptr<Budget> budget_;
+  std::unique_ptr<SpareRoom> spare_;
   std::unique_ptr<LinkState> link_;
   Fd lock_, cache_lock_;
   ChangeListener* listener_ = nullptr;

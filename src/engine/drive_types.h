@@ -37,11 +37,12 @@ struct DriveLimits {
 
 struct DriveOptions : DriveLimits {
   std::string name;
-  std::string state_folder;  // index.db, pending/, lock
+  std::string state_folder;  // index.db, pending/, lock, spare
   std::string cache_folder;
-  Duration quiet{1000};             // a change waits so long for the next one before it goes up
-  Duration patience{60000};         // the longest that a read waits for the store
-  Duration retry_pause{2000};       // after a failed upload; doubles with each further failure
+  std::uint64_t spare_room = 4u << 20;  // kept on the index's disk for when others have filled it
+  Duration quiet{1000};                 // a change waits so long for the next one before it goes up
+  Duration patience{60000};             // the longest that a read waits for the store
+  Duration retry_pause{2000};           // after a failed upload; doubles with each further failure
   Duration feed_pause{2000};        // between looks at what the store tells, while one works here
   Duration trial_pause{1000};       // between looks whether the store is back; doubles up to 15 s
   Duration hold_quiet{2000};        // deletions go so long after the last of a sweep

@@ -269,7 +269,7 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
       outcome = AskSource(content, [&](const Source& source) {
         return FetchRange(content, source, range, &added, &entry);
       });
-      budget_->Release(range.size() - std::min(range.size(), added));
+      budget_->Arrived(range.size(), added);
     }
   }
   bool many = false;
@@ -352,6 +352,7 @@ bool Drive::MakeRoom(std::uint64_t bytes) {
 
 // Files that nobody has open, in the order of cache/eviction.h.
 std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
+  spare_->Tend();
   std::uint64_t freed = 0;
   const Lock tree(tree_mutex_);
   SaveUses();

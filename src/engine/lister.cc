@@ -275,6 +275,7 @@ void Drive::ForgetOld() {
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.
 void Drive::WatchLoop() {
   for (int round = 1; !stop_->WaitFor(options_.watch_every); ++round) {
+    spare_->Tend();
     SavePresenceOfAll();
     SaveWritten();
     bool changed = false;

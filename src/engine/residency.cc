@@ -110,6 +110,7 @@ void Drive::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
 }
 
 Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
+  spare_->Tend();
   SavePresenceOfAll();
   Evicted answer;
   std::vector<std::pair<Nanos, NodeId>> candidates;

@@ -3,6 +3,7 @@
 #include <sys/statvfs.h>
 #include <unistd.h>
 
+#include <filesystem>
 #include <map>
 #include <random>
 #include <set>
@@ -12,6 +13,7 @@
 #include "cache/eviction.h"
 #include "cache/range_set.h"
 #include "cache/relocate.h"
+#include "cache/spare_room.h"
 #include "support/process.h"
 
 namespace pargeter::test {
@@ -110,6 +112,21 @@ TEST(BudgetTest, NothingIsTakenThatDoesNotFit) {
   EXPECT_EQ(budget.Reserve(60), 0u);
 }
 
+// What is being fetched fills the disk later, and has to find room there.
+TEST(BudgetTest, WhatIsOnItsWayIsNotOverlooked) {
+  constexpr std::uint64_t kPiece = 8ull << 20;
+  TinyDisk disk;
+  disk.free = (32ull << 20) + 5 * kPiece;
+  Budget budget({1ull << 40, 0}, "/tmp", "/tmp", &disk);
+  for (int i = 0; i < 5; ++i) EXPECT_EQ(budget.Reserve(kPiece), 0u);
+  EXPECT_EQ(budget.Reserve(kPiece), kPiece);
+  disk.free -= kPiece / 2;
+  budget.Arrived(kPiece, kPiece / 2);  // of one, half had been there
+  EXPECT_EQ(budget.Used(), 5 * kPiece - kPiece / 2);
+  EXPECT_EQ(budget.Reserve(kPiece / 2), 0u);
+  EXPECT_EQ(budget.Reserve(kPiece), kPiece);
+}
+
 // Each looks at the disk every 16 MiB: that much, for each of them, is all it can be out by.
 TEST(BudgetTest, DrivesThatShareADiskKeepItsFreeShareTogether) {
   TemporaryFolder folder;
@@ -128,6 +145,7 @@ TEST(BudgetTest, DrivesThatShareADiskKeepItsFreeShareTogether) {
     for (Budget* each : {&one, &two}) {
       if (each->Reserve(kPiece) != 0) continue;
       disk.free -= kPiece;
+      each->Arrived(kPiece, kPiece);
       room = true;
     }
   }
@@ -146,6 +164,35 @@ TEST(BudgetTest, WritingIsHeldBackOnlyByTheDisk) {
   const Status full = budget.ReserveForWriting(2000);
   EXPECT_EQ(full.error().code, Code::kNoSpace);
   EXPECT_NE(full.error().what.find("/tmp"), std::string::npos);
+}
+
+TEST(SpareRoomTest, IsGivenUpOnAFullDiskAndTakenAgain) {
+  TemporaryFolder folder;
+  const std::string path = folder / "spare";
+  TinyDisk disk;
+  disk.free = 1ull << 30;
+  SpareRoom spare(path, 1 << 20, &disk);
+  const auto size = [&]() -> std::uint64_t {
+    struct stat info {};
+    return ::stat(path.c_str(), &info) == 0 ? static_cast<std::uint64_t>(info.st_blocks) * 512 : 0;
+  };
+  spare.Tend();
+  EXPECT_GE(size(), 1u << 20);
+  disk.free = 2 << 20;  // little, but some
+  spare.Tend();
+  EXPECT_GE(size(), 1u << 20);
+  disk.free = 4096;
+  spare.Tend();
+  EXPECT_EQ(size(), 0u);
+  disk.free = 2 << 20;
+  spare.Tend();
+  EXPECT_EQ(size(), 0u);
+  disk.free = 1ull << 30;
+  spare.Tend();
+  EXPECT_GE(size(), 1u << 20);
+  SpareRoom none(folder / "none", 0, &disk);
+  none.Tend();
+  EXPECT_FALSE(std::filesystem::exists(folder / "none"));
 }
 
 // Fails at the n-th write, and from there on.

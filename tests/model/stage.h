@@ -61,6 +61,7 @@ class Stage {
     o.cache_folder = (apart ? other_disk_ : folder_) / ("cache" + std::to_string(who));
     o.cache_limit = 1 << 20;
     o.keep_free = 0;
+    o.spare_room = 0;
     o.quiet = Duration(1);
     o.fresh_for = Duration(600000);
     o.leftover_for = Duration(0);

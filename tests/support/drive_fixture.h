@@ -33,6 +33,7 @@ class DriveTest : public testing::Test {
     o.cache_folder = cache_folder_.empty() ? folder_ / "cache" : cache_folder_;
     o.cache_limit = cache_limit;
     o.keep_free = 0;
+    o.spare_room = 0;
     o.quiet = quiet_;
     o.fresh_for = Duration(60000);
     o.hold_quiet = hold_quiet_;

@@ -358,6 +358,39 @@ TEST_F(MountTest, AStateDiskThatIsFullRefusesTheWriteAndLosesNothing) {
   RunCommand({"umount", "-l", state});
 }
 
+// To the last byte: what is cached gives way all the same, though that has to be written down.
+TEST_F(MountTest, AStateDiskThatOthersHaveFilledIsGivenRoomByTheCache) {
+  if (::geteuid() != 0) GTEST_SKIP() << "needs root to mount a small tmpfs";
+  for (int i = 0; i < 3; ++i)
+    other_->Put("sheet" + std::to_string(i), std::string(8000000, static_cast<char>('a' + i)));
+  const std::string state = machine_->Home("state");
+  ASSERT_EQ(RunCommand({"mount", "-t", "tmpfs", "-o", "size=64m", "tmpfs", state}).exit_code, 0);
+  const auto fill = [&] {
+    RunCommand(
+        {"dd", "if=/dev/zero", "of=" + state + "/others", "bs=4k", "oflag=append", "conv=notrunc"});
+  };
+  MountAll();
+  EXPECT_EQ(machine_->Shell("cat sheet* | wc -c").out, "24000000\n");
+  fill();
+  const Outcome evicted = machine_->Pargeter({"evict", machine_->At("sheet0")});
+  EXPECT_EQ(evicted.exit_code, 0) << evicted.err;
+  EXPECT_EQ(machine_->Shell("echo small > small").exit_code, 0);
+  Flush();
+  EXPECT_EQ(other_->Get("small"), "small\n");
+  // and a mount that finds it so
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  std::filesystem::remove(state + "/others");
+  machine_->Mount();
+  ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
+  fill();
+  machine_->Mount();
+  EXPECT_TRUE(Eventually([&] { return machine_->Shell("echo more > more").exit_code == 0; }));
+  Flush();
+  EXPECT_EQ(other_->Get("more"), "more\n");
+  machine_->Pargeter({"unmount", "sheets", "--now"});
+  RunCommand({"umount", "-l", state});
+}
+
 TEST_F(MountTest, ABigFlatFolderAnswersSoonAndTheBucketIsNotWalked) {
   HttpClient http({});
   HttpRequest fill;
