@@ -179,7 +179,7 @@ TEST_F(CommandsTest, AnotherMachineKnowsTheRulesBeforeItsFirstDownload) {
   const Outcome pinned = second.Pargeter({"pin", second.At(), "--wait"});
   EXPECT_EQ(pinned.exit_code, 0) << pinned.err;
   EXPECT_EQ(second.Shell("ls; cat work/d | wc -c; du -s --block-size=1 archive | cut -f1").out,
-            "archive\nwork\n1000\n0\n");
+            "archive\nwork\n1000\n1024\n");
   int fetched = 0;
   for (const Logged& line : Requests()) {
     EXPECT_EQ(line.key.find("archive/"), std::string::npos) << line.method << " " << line.key;

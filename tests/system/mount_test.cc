@@ -227,7 +227,7 @@ TEST_F(MountTest, SizeOnDiskIsTold) {
   struct stat st {};
   ASSERT_EQ(::stat(At("big").c_str(), &st), 0);
   EXPECT_EQ(st.st_size, 3 << 20);
-  EXPECT_EQ(st.st_blocks, 0);
+  EXPECT_EQ(st.st_blocks, 1);
   machine_->Shell("cat big > /dev/null");
   const auto json = nlohmann::json::parse(machine_->Pargeter({"ls", At(), "--json"}).out);
   EXPECT_EQ(json["entries"][0]["state"], "cached");
@@ -356,6 +356,23 @@ TEST_F(MountTest, AStateDiskThatIsFullRefusesTheWriteAndLosesNothing) {
   EXPECT_EQ(other_->Get("small"), "small\n");
   machine_->Pargeter({"unmount", "sheets", "--now"});
   RunCommand({"umount", "-l", state});
+}
+
+// A file of no blocks is one of zeros to who looks for holes.
+TEST_F(MountTest, ABackupOfWhatIsNotHereHasItsBytes) {
+  const std::string body(300000, 'b'), half(6000000, 'h');
+  other_->Put("scan", body);
+  other_->Put("small", "s");
+  other_->Put("half", half);
+  MountAll();
+  machine_->Shell("head -c 5000 half");  // some of it is here
+  const std::string archive = machine_->Home("backup.tar"), copy = machine_->Home("copy");
+  EXPECT_EQ(machine_->Shell("stat -c '%s %b' scan").out, "300000 1\n");
+  EXPECT_EQ(machine_->Shell("tar -S -cf " + archive + " scan small half").exit_code, 0);
+  EXPECT_EQ(machine_->Shell("tar -xOf " + archive + " scan small").out, body + "s");
+  EXPECT_EQ(machine_->Shell("tar -xOf " + archive + " half").out, half);
+  ASSERT_EQ(machine_->Pargeter({"evict", At("scan"), At("half")}).exit_code, 0);
+  EXPECT_EQ(machine_->Shell("cp --sparse=auto scan " + copy + "; cat " + copy).out, body);
 }
 
 // To the last byte: what is cached gives way all the same, though that has to be written down.

@@ -2,6 +2,7 @@
 // answers. What may differ is listed in docs/posix.md, and nothing else.
 #include <dirent.h>
 #include <fcntl.h>
+#include <fts.h>
 #include <gtest/gtest.h>
 #include <linux/fs.h>
 #include <sys/file.h>
@@ -246,6 +247,23 @@ const Case kCases[] = {
        t.Say("the old one", std::string(buffer, 5));
        ::close(fd);
        t.Say("the new one", ReadAll(f));
+     }},
+    // of a folder's links it is taken how many folders are in it
+    {"a walk that asks for as little as it can",
+     [](Transcript& t, const std::string& d) {
+       for (const char* name : {"/a", "/a/b", "/a/b/c", "/e"})
+         CALL(::mkdir((d + name).c_str(), 0755));
+       for (const char* name : {"/a/f", "/a/b/f", "/a/b/c/f"}) Put(d + name, "f");
+       std::string top = d;
+       char* const paths[] = {top.data(), nullptr};
+       FTS* walk = ::fts_open(paths, FTS_PHYSICAL | FTS_NOSTAT | FTS_NOCHDIR, nullptr);
+       std::set<std::string> seen;
+       while (const FTSENT* one = ::fts_read(walk))
+         if (one->fts_info != FTS_DP)
+           seen.insert(std::string(one->fts_path).substr(d.size()) +
+                       (one->fts_info == FTS_D ? " folder" : ""));
+       ::fts_close(walk);
+       for (const std::string& one : seen) t.Say("seen", one);
      }},
     {"rename: files",
      [](Transcript& t, const std::string& d) {

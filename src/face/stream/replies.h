@@ -4,6 +4,7 @@
 #include <sys/stat.h>
 #include <sys/statvfs.h>
 
+#include <algorithm>
 #include <string>
 
 #include "base/log.h"
@@ -47,11 +48,14 @@ inline struct stat StatOf(const Place& at, const Attr& a) {
   s.st_mode = a.mode | (a.kind == NodeKind::kFolder    ? S_IFDIR
                         : a.kind == NodeKind::kSymlink ? S_IFLNK
                                                        : S_IFREG);
-  s.st_nlink = a.deleted ? 0 : a.kind == NodeKind::kFolder ? 2 : 1;
+  // (two of a folder would say that no folder is in it, and walks believe that; one says nothing)
+  s.st_nlink = a.deleted ? 0 : 1;
   s.st_uid = a.uid;
   s.st_gid = a.gid;
   s.st_size = static_cast<off_t>(a.size);
-  s.st_blocks = static_cast<blkcnt_t>((a.on_disk + kBlock - 1) / kBlock);
+  // one of none, if it is as large as that, is taken for zeros and not read by who looks for holes
+  const std::uint64_t least = a.kind == NodeKind::kFile && a.size >= kBlock ? 1 : 0;
+  s.st_blocks = static_cast<blkcnt_t>(std::max(least, (a.on_disk + kBlock - 1) / kBlock));
   s.st_blksize = 128 * 1024;
   s.st_mtim = s.st_atim = TimeOf(a.mtime);
   s.st_ctim = TimeOf(a.ctime);
