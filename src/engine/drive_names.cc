@@ -1,5 +1,6 @@
 // Drive: names. (Attributes: attributes.cc.)
 #include <fmt/format.h>
+#include <sys/stat.h>
 
 #include <algorithm>
 
@@ -60,6 +61,10 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
   node.mode = mode & 07777;
   node.uid = uid == options_.uid ? -1 : static_cast<std::int64_t>(uid);
   node.gid = gid == options_.gid ? -1 : static_cast<std::int64_t>(gid);
+  if (folder->node.mode & S_ISGID) {  // it passes its group on, and folders that, too
+    node.gid = folder->node.gid;
+    if (kind == NodeKind::kFolder) node.mode |= S_ISGID;
+  }
   node.mtime = node.ctime = options_.clock->Wall();
   PG_TRY(Inherit(&node));
   if (node.effective != Placement::kLocal) PG_TRY(CheckRole(folder->node));

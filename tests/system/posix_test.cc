@@ -2,6 +2,7 @@
 // answers. What may differ is listed in docs/posix.md, and nothing else.
 #include <dirent.h>
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <fts.h>
 #include <gtest/gtest.h>
 #include <linux/fs.h>
@@ -264,6 +265,22 @@ const Case kCases[] = {
                        (one->fts_info == FTS_D ? " folder" : ""));
        ::fts_close(walk);
        for (const std::string& one : seen) t.Say("seen", one);
+     }},
+    {"a folder that passes its group on",
+     [](Transcript& t, const std::string& d) {
+       const std::string g = d + "/g";
+       CALL(::mkdir(g.c_str(), 0755));
+       CALL(::chown(g.c_str(), static_cast<uid_t>(-1), 4711));
+       CALL(::chmod(g.c_str(), 02775));
+       CALL(::mkdir((g + "/sub").c_str(), 0755));
+       CALL(::mkdir((g + "/sub/sub").c_str(), 0700));
+       Put(g + "/sub/file", "text");
+       CALL(::symlink("file", (g + "/sub/link").c_str()));
+       for (const char* name : {"/sub", "/sub/sub", "/sub/file", "/sub/link"}) {
+         struct stat s {};
+         CALL(::lstat((g + name).c_str(), &s));
+         t.Say(name, fmt::format("{:o} of {}", s.st_mode, s.st_gid == 4711 ? "4711" : "others"));
+       }
      }},
     {"rename: files",
      [](Transcript& t, const std::string& d) {
