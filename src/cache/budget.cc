@@ -75,9 +75,8 @@ std::uint64_t Budget::Reserve(std::uint64_t bytes) {
 void Budget::Arrived(std::uint64_t reserved, std::uint64_t kept) {
   const Lock lock(mutex_);
   on_its_way_ -= std::min(on_its_way_, reserved);
-  const std::uint64_t left = reserved - std::min(reserved, kept);
-  used_ -= std::min(used_, left);
-  if (left > 0) cache_.until_look = other_.until_look = 0;
+  used_ -= std::min(used_, reserved - std::min(reserved, kept));
+  cache_.until_look = other_.until_look = 0;  // the disk knows of it now
 }
 
 std::uint64_t Budget::TakeCacheRoom(std::uint64_t bytes) {
