@@ -268,8 +268,9 @@ TEST_F(CommandsTest, AnOrdinaryUserMountsThroughFusermount) {
       home.path() +
       "/fuse && "
       "mount --bind " +
+      home.path() + "/fuse /dev/fuse && : > " + home.path() + "/conf && mount --bind " +
       home.path() +
-      "/fuse /dev/fuse && exec setpriv --reuid=65534 --regid=65534 --clear-groups "
+      "/conf /etc/fuse.conf && exec setpriv --reuid=65534 --regid=65534 --clear-groups "
       "env HOME=" +
       home.path() + "/h XDG_RUNTIME_DIR=" + home.path() +
       "/h/run sh -ec '"
@@ -282,11 +283,14 @@ TEST_F(CommandsTest, AnOrdinaryUserMountsThroughFusermount) {
       "$P -q drive add sheets --account museum --folder herbarium/sheets --at $HOME/m --keep-free "
       "0; "
       "$P -q mount sheets --detach; echo mine > $HOME/m/mine; stat -c %U $HOME/m/mine; $P -q flush "
-      "sheets; $P unmount sheets'";
+      "sheets; $P unmount sheets; $P -q drive change sheets --share-with all; "
+      "$P mount sheets --detach || echo rc $?'";
   const Outcome o = RunCommand({"unshare", "-m", "sh", "-c", script}, "", 60);
   EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
   EXPECT_NE(o.out.find("nobody"), std::string::npos) << o.out;
   EXPECT_EQ(other_->Get("mine"), "mine\n");
+  EXPECT_NE(o.out.find("rc 6"), std::string::npos) << o.out;
+  EXPECT_NE(o.err.find("user_allow_other"), std::string::npos) << o.err;
 }
 
 TEST(CommandLineTest, AWordThatIsNoneIsNamed) {

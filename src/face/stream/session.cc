@@ -1,9 +1,11 @@
 #include "face/stream/session.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
 #include <poll.h>
 #include <pthread.h>
 #include <signal.h>
+#include <sys/mman.h>
 #include <unistd.h>
 
 #include <atomic>
@@ -11,7 +13,9 @@
 #include <cstring>
 #include <fstream>
 
+#include "base/file.h"
 #include "base/log.h"
+#include "base/text.h"
 #include "face/stream/mount_guard.h"
 #include "face/stream/mount_point.h"
 #include "face/stream/operations.h"
@@ -31,6 +35,44 @@ struct StreamFace::Session {
 namespace {
 // Wakes the thread that serves.
 int WakeSignal() { return SIGRTMIN; }
+
+// libfuse and its helper say why they fail to standard error, of which a process in the background
+// has none.
+class Overheard {
+ public:
+  Overheard()
+      : said_(::memfd_create("said", MFD_CLOEXEC)),
+        before_(::fcntl(STDERR_FILENO, F_DUPFD_CLOEXEC, 3)) {
+    if (said_.get() >= 0 && before_.get() >= 0) ::dup2(said_.get(), STDERR_FILENO);
+  }
+  ~Overheard() {
+    if (before_.get() >= 0) ::dup2(before_.get(), STDERR_FILENO);
+  }
+  Overheard(const Overheard&) = delete;
+  Overheard& operator=(const Overheard&) = delete;
+  // The last line of it, "" if there was none.
+  std::string Reason() const {
+    std::string text(4096, '\0');
+    const ssize_t n = ::pread(said_.get(), text.data(), text.size(), 0);
+    text = std::string(Trim(text.substr(0, n > 0 ? static_cast<std::size_t>(n) : 0)));
+    return Printable(text.substr(text.rfind('\n') + 1));
+  }
+
+ private:
+  const Fd said_, before_;
+};
+
+Status MountSession(fuse_session* se, const std::string& at) {
+  const Overheard overheard;
+  if (fuse_session_mount(se, at.c_str()) == 0) return {};
+  const std::string reason = overheard.Reason();
+  const bool may_not_share = reason.find("user_allow_other") != std::string::npos;
+  return Error(
+      Code::kPermission,
+      fmt::format("the kernel refused the mount at {}{}{}", at, reason.empty() ? "" : ": ", reason),
+      may_not_share ? "Add the line user_allow_other to /etc/fuse.conf, or do not share it."
+                    : "An ordinary user needs fusermount3 (package fuse3).");
+}
 }  // namespace
 
 Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Shown* shown, const MountOptions& options) {
@@ -50,10 +92,7 @@ Result<std::unique_ptr<StreamFace>> StreamFace::Mount(Shown* shown, const MountO
   session.se = fuse_session_new(&args, &StreamOperations(), sizeof(fuse_lowlevel_ops), shown);
   fuse_opt_free_args(&args);
   if (session.se == nullptr) return Error(Code::kInternal, "the FUSE session could not be made");
-  if (fuse_session_mount(session.se, options.at.c_str()) != 0) {
-    return Error(Code::kPermission, fmt::format("the kernel refused the mount at {}", options.at),
-                 "The lines above say why. An ordinary user needs fusermount3 (package fuse3).");
-  }
+  PG_TRY(MountSession(session.se, options.at));
   session.mounted = true;
   // A larger read-ahead than the kernel's cap at the start makes cold reads twice as fast. Only
   // root may set it; without it everything works.
