@@ -16,6 +16,7 @@ constexpr Duration kWatchFor(300000);   // after the last visit
 constexpr Duration kAnswersBy(120000);  // to one request, with all its attempts
 constexpr int kSlowly = 6;              // rounds between two folders that nobody visits
 constexpr Duration kMoveMayTake(5000);  // of a folder that was never listed: who asks waits so long
+constexpr Duration kKnownMayTake(3000);  // a listing of a folder that is known
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 }  // namespace
 
@@ -70,9 +71,8 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     }
     const std::shared_ptr<Listing> listing = slot;
     if (wait == Wait::kNo) return {};
-    // a known folder is shown as it is known when the store is slow
-    const Steady patience =
-        known ? std::min(deadline, options_.clock->Now() + Duration(3000)) : deadline;
+    // a known folder is shown as it is known when the store is slow: one waits for that, not each
+    const Steady patience = known ? std::min(deadline, listing->started + kKnownMayTake) : deadline;
     while (!listing->done && !(wait == Wait::kFirstPage && listing->first_page)) {
       if (!until_name.empty()) {
         PG_ASSIGN(Live * live, Find(id, until_name));

@@ -235,6 +235,28 @@ TEST_F(MountInTrouble, ASilentStoreIsNoticedWithinTwoSeconds) {
 }
 
 // Each piece of a larger file comes without a digest: that it is wrong shows only at its end.
+// Others find the mount as quick as ever.
+TEST_F(MountInTrouble, ManyWhoWaitForASlowStoreAreInNobodysWay) {
+  for (int i = 0; i < 150; ++i) other_->Put("slow" + std::to_string(i), "slow");
+  other_->Put("here", "here");
+  MountAll();
+  EXPECT_EQ(machine_->Shell("cat here; ls | wc -l").out, "here151\n");
+  SetFault(machine_->peer(), "stall=15000,method=GET,key=slow");
+  std::vector<Background> readers;
+  for (int i = 0; i < 150; ++i)
+    readers.emplace_back(std::vector<std::string>{"cat", At("slow" + std::to_string(i))});
+  for (int i = 0; i < 150; ++i)
+    ASSERT_TRUE(Eventually([&] {
+      std::error_code failed;
+      const std::string open = "/proc/" + std::to_string(readers[i].pid()) + "/fd/3";
+      return std::filesystem::read_symlink(open, failed) == At("slow" + std::to_string(i));
+    }));
+  const Outcome others = machine_->Shell("cat here; echo new > new; mkdir d; mv new d; ls d", 10);
+  EXPECT_EQ(others.exit_code, 0) << others.err;
+  EXPECT_EQ(others.out, "herenew\n");
+  SetFault(machine_->peer(), "");
+}
+
 TEST_F(MountInTrouble, BytesThatAreWrongOnTheWayAreNeitherReadNorKept) {
   const std::string scan = std::string(5'000'000, 's'), label = "Silene vulgaris";
   ASSERT_TRUE(other_->Put("scan", scan));

@@ -35,8 +35,8 @@ void Init(void*, fuse_conn_info* conn) {
   conn->want &= ~static_cast<unsigned>(FUSE_CAP_READDIRPLUS_AUTO | FUSE_CAP_AUTO_INVAL_DATA |
                                        FUSE_CAP_HANDLE_KILLPRIV | FUSE_CAP_SPLICE_READ);
   conn->max_write = 1u << 20;
-  conn->max_background = 64;
-  conn->congestion_threshold = 48;
+  conn->max_background = kMostReads;
+  conn->congestion_threshold = kMostReads * 3 / 4;
   conn->time_gran = 1;
 }
 

@@ -8,6 +8,9 @@
 
 namespace pargeter {
 
+// Readings ahead that may wait for the store at a time, each with a thread. All else has others.
+constexpr unsigned kMostReads = 256;
+
 // `userdata` of the session is a Shown.
 const fuse_lowlevel_ops& StreamOperations();
 

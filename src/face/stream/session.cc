@@ -115,7 +115,7 @@ Status StreamFace::Serve() {
   fuse_loop_config* config = fuse_loop_cfg_create();
   fuse_loop_cfg_set_clone_fd(config, 1);
   // a thread may wait for the store: there must be others
-  fuse_loop_cfg_set_max_threads(config, 64);
+  fuse_loop_cfg_set_max_threads(config, kMostReads + 64);
   fuse_loop_cfg_set_idle_threads(config, 8);
   struct sigaction wake {};
   wake.sa_handler = [](int) {};
