@@ -55,25 +55,20 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
     return Outcome::kAgain;
   }
-  bool ours = false;
+  bool ours = false, sent = false;
   if (there.ok()) {
-    PG_ASSIGN(ours, WasSent(job->node, job->Place(), job->path, *there, job->cancel));
+    PG_ASSIGN(sent, WasSent(job->node, job->Place(), job->path, *there, job->cancel));
+  }
+  if (sent) {
+    PG_ASSIGN(ours, IsWhatIsKnown(*job, *there));
   }
   const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
-  if (!ours && there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
+  if (!sent && there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
     PG_ASSIGN(ours, MadeBy(*job, *there));
     // or it was moved there, and nobody learnt of it
     if (!ours && tried) {
       PG_ASSIGN(ours, WentThere(*job, *there));
     }
-  }
-  // What only moves has the version that is known, wherever it is: of another one something was
-  // sent there before, and the one that is known is not to go for that.
-  const bool moves = job->node.there == There::kElsewhere && !(job->node.dirty & kData) &&
-                     job->node.copy_of.empty();
-  if (ours && moves && there->version != job->node.version) {
-    PG_ASSIGN(ours,
-              IsCopy(*job, "", job->there_path, job->node.version, job->node.there_size, *there));
   }
   bool occupants = false;  // of the one whose place this is
   if (there.ok() && job->occupant != kNoNode) {

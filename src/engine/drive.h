@@ -512,6 +512,7 @@ class Drive {
   Result<std::optional<Blocker>> PlaceTaken(const Node& node) REQUIRES(tree_mutex_);
   Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
   Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<bool> IsWhatIsKnown(const Job& job, const Entry& made);
   Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   bool MayBeLate(Job* job) EXCLUDES(tree_mutex_);
   bool MayBeAnothers(NodeId id) EXCLUDES(tree_mutex_);

@@ -19,6 +19,7 @@ namespace {
 constexpr Duration kOpenRest(30000), kShortRest(1000), kMostPatience(3600'000);
 constexpr std::uint64_t kPatienceFor = 64 * kMiB;  // as long again for each
 constexpr Duration kDoubtLasts(200);
+constexpr int kAnothers = 11;  // times as long as a request may be late: half a minute, and some
 constexpr std::uint64_t kAnywhere = ~0ull;
 constexpr std::string_view kAside = "aside-";
 }  // namespace
@@ -229,19 +230,31 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   if (job.node.dirty & kUnsure) return false;  // the better one, perhaps
-  if (made.attributes.origin == OriginOf(job.id)) return true;
   const bool tried = !job.tried_path.empty();
-  PG_ASSIGN(
-      const bool sent,
-      WasSent(job.node, tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place(),
-              tried ? job.tried_path : job.path, made, job.cancel));
-  if (sent) return true;
+  bool sent = made.attributes.origin == OriginOf(job.id);
+  if (!sent) {
+    PG_ASSIGN(
+        sent,
+        WasSent(job.node, tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place(),
+                tried ? job.tried_path : job.path, made, job.cancel));
+  }
+  if (sent) return IsWhatIsKnown(job, made);
   if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
     return false;
   const auto original = provider_->Look(job.there_path, job.cancel);
   if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
   if (!original.ok() || original->version != job.node.version) return false;
   return IsCopy(job, "", job.there_path, original->version, original->size, made);
+}
+
+// What only moves has the version that is known, wherever it is. Where it was sent and another one
+// stands, a power cut has taken the memory of that: neither is to go for the other.
+Result<bool> Drive::IsWhatIsKnown(const Job& job, const Entry& made) {
+  const Node& node = job.node;
+  const bool moves = node.there == There::kElsewhere && !(node.dirty & (kData | kTriedData)) &&
+                     node.copy_of.empty();
+  if (!moves || made.version == node.version) return true;
+  return IsCopy(job, "", job.there_path, node.version, node.there_size, made);
 }
 
 static std::pair<std::string, std::string> Parted(const std::string& path) {
@@ -340,13 +353,15 @@ bool Drive::MayBeLate(Job* job) {
 }
 
 // A copy tells nobody who had it made. If that was another machine, which moves the same file to
-// the same place, the original will be gone in a moment, and the copy is all that there is then.
+// the same place, the original will be gone in a moment, and the copy is all that there is then. A
+// machine that takes longer looks for its copy before it removes the original (MayBeTheLast).
 bool Drive::MayBeAnothers(NodeId id) {
   const Lock tree(tree_mutex_);
   const Steady now = options_.clock->Now();
-  const auto [seen, first] = copy_seen_.emplace(id, now);
-  if (first) not_there_.erase(id);  // the time to wait begins here
-  return now < seen->second + options_.may_be_late;
+  const Steady seen = copy_seen_.emplace(id, now).first->second;
+  const bool may = now < seen + kAnothers * options_.may_be_late;
+  if (may) not_there_.erase(id);  // looked at again as long as that
+  return may;
 }
 
 // Without the lock: deletes what a former attempt made, if it did.
@@ -464,7 +479,10 @@ Result<bool> Drive::TakeBackFile(Job* planned) {
       planned->went_on = !job.node.gone() && made->version == job.node.version;
       return true;
     }
-    if (made->attributes.origin != OriginOf(job.id) && MayBeAnothers(job.id)) return false;
+    // (a copy says who wrote its original, and not who had it made)
+    const bool sent = made->attributes.origin == OriginOf(job.id) &&
+                      (job.node.dirty & (kData | kTriedData)) && made->version != job.node.version;
+    if (!sent && MayBeAnothers(job.id)) return false;
     const Status gone =
         provider_->Remove(job.tried_path, Precondition::Is(made->version), job.cancel);
     if (gone.ok()) return true;

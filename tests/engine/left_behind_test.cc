@@ -46,6 +46,48 @@ class LeftBehindTest : public DriveTest {
     EXPECT_EQ(*hands().Tree(), want);
     EXPECT_EQ(drive_->Summary().conflicts, 0u);
   }
+  // Nobody has heard what came of the copy that was to be made here, and the file moves on;
+  // meanwhile another machine has moved the same file to the same place.
+  void TheyMoveItToo(bool written_here) {
+    Close();
+    retry_pause_ = Duration(5);
+    may_be_late_ = Duration(300);
+    Open();
+    if (written_here) {
+      ASSERT_TRUE(Write("f", "the fern").ok());
+      FlushAll();
+      ASSERT_TRUE(drive_->Evict({kRootId}, {}).ok());
+    }
+    std::atomic<bool> theirs{false}, sent{false}, moved{false};
+    std::atomic<int> looks{0};
+    {
+      const Lock lock(world_.mutex);
+      world_.fails["copy"] = {true};
+    }
+    world_.on_send = [&](const std::string&) {
+      sent = true;
+      EXPECT_TRUE(Eventually([&] { return moved.load(); }));
+    };
+    world_.on_look = [&](const std::string& path) {
+      const Lock lock(world_.mutex);
+      if (path == "g" && !theirs.exchange(true)) world_.Set("g", world_.objects["f"]);
+      if (path == "f" && theirs) ++looks;
+    };
+    world_.on_looked = [&] {
+      // just after it was seen for the last time
+      if (looks == (written_here ? 1 : 2)) world_.Erase("f");
+    };
+    ASSERT_TRUE(hands().Move("f", "g").ok());
+    Ignore(drive_->Flush(Duration(0)));
+    ASSERT_TRUE(Eventually([&] { return sent.load(); }));
+    ASSERT_TRUE(hands().Move("g", "h").ok());
+    moved = true;
+    FlushAll();
+    Close();
+    world_.on_send = world_.on_look = nullptr;
+    world_.on_looked = nullptr;
+    EXPECT_EQ(world_.All(), (Tree{{written_here ? "h" : "g", "the fern"}}));
+  }
 };
 
 TEST_F(LeftBehindTest, ItGoesForTheAskingOfOneQuestion) {
@@ -160,42 +202,10 @@ TEST_F(LeftBehindTest, NorDoManyGoThatOthersHaveOnlyThere) {
   EXPECT_EQ(files, there);
 }
 
-// Nobody has heard what came of the copy that was to be made here, and the file moves on; meanwhile
-// another machine has moved the same file to the same place.
-TEST_F(LeftBehindTest, WhatAnotherMachineMovedIsNotRemoved) {
-  Close();
-  retry_pause_ = Duration(5);
-  may_be_late_ = Duration(300);
-  Open();
-  std::atomic<bool> theirs{false}, sent{false}, moved{false};
-  std::atomic<int> looks{0};
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["copy"] = {true};
-  }
-  world_.on_send = [&](const std::string&) {
-    sent = true;
-    EXPECT_TRUE(Eventually([&] { return moved.load(); }));
-  };
-  world_.on_look = [&](const std::string& path) {
-    const Lock lock(world_.mutex);
-    if (path == "g" && !theirs.exchange(true)) world_.Set("g", world_.objects["f"]);
-    if (path == "f" && theirs) ++looks;
-  };
-  world_.on_looked = [&] {
-    if (looks == 2) world_.Erase("f");  // just after it was seen for the last time
-  };
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  Ignore(drive_->Flush(Duration(0)));
-  ASSERT_TRUE(Eventually([&] { return sent.load(); }));
-  ASSERT_TRUE(hands().Move("g", "h").ok());
-  moved = true;
-  FlushAll();
-  Close();
-  world_.on_send = world_.on_look = nullptr;
-  world_.on_looked = nullptr;
-  EXPECT_EQ(world_.All(), (Tree{{"g", "the fern"}}));
-}
+TEST_F(LeftBehindTest, WhatAnotherMachineMovedIsNotRemoved) { TheyMoveItToo(false); }
+
+// (the copy bears this machine's mark)
+TEST_F(LeftBehindTest, NorIsItThoughItWasWrittenHere) { TheyMoveItToo(true); }
 
 }  // namespace
 }  // namespace pargeter::test
