@@ -12,7 +12,7 @@ namespace pargeter {
 using Verdict = ContentCheck::Verdict;
 
 namespace {
-constexpr std::uint64_t kPiece = 8 * kMiB;
+constexpr std::uint64_t kCompared = 8 * kMiB;  // at once, with the store
 }  // namespace
 
 // Whole clean files against the digest that the store gave. What is rotten goes, and is fetched
@@ -105,7 +105,7 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
       const Lock lock(content->mu);
       here = content->present.All();
     }
-    const auto same = SameAsStore(content, here, kPiece);
+    const auto same = SameAsStore(content, here, kCompared);
     if (!same.ok() && with_store) return same.error();
     known = same.ok();
     good = same.ok() && *same;
