@@ -26,6 +26,22 @@ class FeedTest : public DriveTest {
     ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }, 10));
   }
   bool Known(const std::string& path) { return drive_->NodeAt(path).ok(); }
+  // Each of the first three answers is made, and held back until the next is waited for.
+  void OpenHoldingAnswers() {
+    OpenAtWork();
+    Close();
+    world_.on_feed = [this] {
+      const int now = ++answers_;
+      if (now <= 3) Eventually([&] { return let_go_ >= now; });
+    };
+    Open();
+    NextAnswer(1);
+  }
+  void NextAnswer(int number) {
+    let_go_ = number - 1;
+    ASSERT_TRUE(Eventually([&] { return answers_ == number; }));
+  }
+  std::atomic<int> answers_{0}, let_go_{0};
 };
 
 TEST_F(FeedTest, ChangesElsewhereShowWithoutAListing) {
@@ -82,52 +98,27 @@ TEST_F(FeedTest, AnEarlierListingBringsNothingBack) {
 // A read would miss the version that was there once.
 TEST_F(FeedTest, ALateAnswerBringsNoFormerVersionBack) {
   world_.Put("f", "first");
-  OpenAtWork();
-  std::atomic<int> answers{0};
-  std::atomic<bool> put{false}, go{false}, read{false};
-  Close();
-  world_.on_feed = [&] {
-    const int now = ++answers;
-    if (now == 1) Eventually([&] { return put.load(); });
-    if (now == 2) Eventually([&] { return go.load(); });
-    if (now == 3) Eventually([&] { return read.load(); });
-  };
-  Open();
-  ASSERT_TRUE(Eventually([&] { return answers == 1; }));
+  OpenHoldingAnswers();
   world_.Put("f", "the second");
-  put = true;
-  ASSERT_TRUE(Eventually([&] { return answers == 2; }));
+  NextAnswer(2);
   world_.Put("f", "the third, which is there");
   ASSERT_TRUE(drive_->Refresh().ok());
-  go = true;
-  ASSERT_TRUE(Eventually([&] { return answers == 3; }));  // the former is taken in
+  NextAnswer(3);  // the former is taken in
   const auto text = Read("f");
   EXPECT_TRUE(text.ok()) << text.error().what;
   if (text.ok()) EXPECT_EQ(*text, "the third, which is there");
-  read = true;
+  let_go_ = 3;
   Close();
   world_.on_feed = nullptr;
 }
 
 // It would show, and could not be opened.
 TEST_F(FeedTest, ALateAnswerShowsNothingThatIsGone) {
-  OpenAtWork();
-  std::atomic<int> answers{0};
-  std::atomic<bool> put{false}, go{false}, looked{false};
-  Close();
-  world_.on_feed = [&] {
-    const int now = ++answers;
-    if (now == 1) Eventually([&] { return put.load(); });
-    if (now == 2) Eventually([&] { return go.load(); });
-    if (now == 3) Eventually([&] { return looked.load(); });
-  };
-  Open();
-  ASSERT_TRUE(Eventually([&] { return answers == 1; }));
+  OpenHoldingAnswers();
   world_.Put("gone", "for a moment");
   world_.Put("stays", "here");
   world_.Put("d/", "");
-  put = true;
-  ASSERT_TRUE(Eventually([&] { return answers == 2; }));
+  NextAnswer(2);
   world_.Erase("gone");
   world_.Erase("stays");
   world_.Erase("d/");
@@ -135,12 +126,11 @@ TEST_F(FeedTest, ALateAnswerShowsNothingThatIsGone) {
   world_.Put("stays", "here again");  // of that this listing tells nothing, the next answer may not
   world_.Put("d/", "");
   world_.Put("d/stays", "here too");
-  go = true;
-  ASSERT_TRUE(Eventually([&] { return answers == 3; }));
+  NextAnswer(3);
   EXPECT_FALSE(Known("gone"));
   EXPECT_TRUE(Known("stays"));
   EXPECT_TRUE(Known("d"));
-  looked = true;
+  let_go_ = 3;
   EXPECT_EQ(*Read("stays"), "here again");
   EXPECT_EQ(*Read("d/stays"), "here too");
   Close();

@@ -63,9 +63,17 @@ class Overheard {
 };
 
 Status MountSession(fuse_session* se, const std::string& at) {
-  const Overheard overheard;
-  if (fuse_session_mount(se, at.c_str()) == 0) return {};
-  const std::string reason = overheard.Reason();
+  std::string reason;
+  bool mounted = false;
+  {
+    const Overheard overheard;
+    mounted = fuse_session_mount(se, at.c_str()) == 0;
+    reason = overheard.Reason();
+  }
+  if (mounted) {
+    if (!reason.empty()) Log(LogLevel::kWarning, "{}", reason);
+    return {};
+  }
   const bool may_not_share = reason.find("user_allow_other") != std::string::npos;
   return Error(
       Code::kPermission,
