@@ -36,24 +36,29 @@ Result<std::optional<Json>> StatusOfRunning(const World& world, const DriveSetti
   }
 }
 
-Result<Json> StatusOf(const World& world, const DriveSettings& d) {
+// What is so of a drive of which nothing else is known.
+Json StatusBeforeAsking(const World& world, const DriveSettings& d) {
   const std::optional<Starting> start = StartOf(world, d.name);
-  Json status{{"name", d.name},
-              {"at", JsonText(d.at)},
-              {"part_of", d.part_of},
-              {"mode", d.mode},
-              {"running", false},
-              {"pid", nullptr},
-              {"since", ""},
-              {"online", nullptr},
-              {"offline_since", ""},
-              {"boot", start && start->when == "at boot"},
-              {"starts", start ? start->when : ""},
-              {"service", false},
-              {"last_error", ""},
-              {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
-              {"cache",
-               {{"bytes", 0}, {"limit", d.join.empty() ? d.cache_limit : 0}, {"pinned_bytes", 0}}}};
+  return {{"name", d.name},
+          {"at", JsonText(d.at)},
+          {"part_of", d.part_of},
+          {"mode", d.mode},
+          {"running", false},
+          {"pid", nullptr},
+          {"since", ""},
+          {"online", nullptr},
+          {"offline_since", ""},
+          {"boot", start && start->when == "at boot"},
+          {"starts", start ? start->when : ""},
+          {"service", false},
+          {"last_error", ""},
+          {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
+          {"cache",
+           {{"bytes", 0}, {"limit", d.join.empty() ? d.cache_limit : 0}, {"pinned_bytes", 0}}}};
+}
+
+Result<Json> StatusOf(const World& world, const DriveSettings& d) {
+  Json status = StatusBeforeAsking(world, d);
   PG_ASSIGN(std::optional<Json> answer, StatusOfRunning(world, d));
   const bool running = answer.has_value();
   if (!running && ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0) {
@@ -91,7 +96,7 @@ void SumUp(Json* joined, const std::vector<Json>& all) {
     offline += since.empty() ? 0 : 1;
     offline_since = std::max(offline_since, since);
   }
-  if ((*joined)["running"] == false || parts == 0) return;
+  if ((*joined)["running"] != true || parts == 0) return;
   (*joined)["online"] = offline < parts;
   if (offline == parts) (*joined)["offline_since"] = offline_since;
 }
@@ -100,7 +105,7 @@ void SayParts(const World& world, const Json& s) {
   std::vector<std::string> shown;
   for (const Json& part : s.value("parts", Json::array()))
     if (part.value("visible", false)) shown.push_back(Printable(part.value("shown_as", "")));
-  if (s["running"])
+  if (s["running"] == true)
     world.Say(fmt::format("  shows    {}", shown.empty()
                                                ? "nothing yet"
                                                : fmt::format("{}", fmt::join(shown, ", "))));
@@ -113,8 +118,8 @@ void SayParts(const World& world, const Json& s) {
 }
 
 void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
-  const bool running = s["running"];
-  std::string state = "not mounted";
+  const bool running = s["running"] == true;
+  std::string state = s["running"].is_null() ? "not known" : "not mounted";
   if (running) {
     state =
         fmt::format("mounted, process {}, for {}", s.value("pid", 0), AgeOf(s.value("since", "")));
@@ -130,6 +135,8 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                         d.label.empty() ? "" : "  " + Printable(d.label), Printable(d.at),
                         Printable(source), d.mode, d.read_only ? ", read-only" : "",
                         state + (running && s.value("service", false) ? "; as a service" : "")));
+  const std::string error = s.value("last_error", "");
+  if (s["running"].is_null()) return world.Say("  error    " + Printable(error));
   if (!d.join.empty()) SayParts(world, s);
   if (s.value("outdated", false))
     world.Say(
@@ -165,16 +172,20 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   if (conflicts > 0)
     world.Say(fmt::format("  conflict {} kept beside another version; see: pargeter conflicts {}",
                           conflicts, d.name));
-  const std::string error = s.value("last_error", "");
   if (!error.empty()) world.Say("  error    " + Printable(error));
 }
 
 Status RunStatus(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name, Joined::kItselfToo));
   std::vector<Json> all;
+  std::optional<Error> failed;  // a drive that is broken hides none of the others
   for (const DriveSettings& d : drives) {
-    PG_ASSIGN(Json status, StatusOf(world, d));
-    all.push_back(std::move(status));
+    Result<Json> status = StatusOf(world, d);
+    all.push_back(status.ok() ? std::move(*status) : StatusBeforeAsking(world, d));
+    if (status.ok()) continue;
+    all.back()["running"] = nullptr;
+    all.back()["last_error"] = JsonText(status.error().what);
+    if (!failed) failed = status.error().Within(d.name);
   }
   for (std::size_t i = 0; i < drives.size(); ++i) {
     if (!drives[i].join.empty()) SumUp(&all[i], all);
@@ -182,7 +193,7 @@ Status RunStatus(const std::string& name, World& world) {
   }
   if (drives.empty()) world.Say("There are no drives.");
   if (world.json) world.PrintJson({{"drives", all}});
-  return {};
+  return failed ? Status(*failed) : Status();
 }
 
 // Two different things side by side: what the account holds, and what this disk has of it.

@@ -4,6 +4,7 @@
 #include <sys/socket.h>
 #include <sys/un.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 
@@ -24,9 +25,16 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
   if (socket.size() >= sizeof(address.sun_path))
     return Error(Code::kInvalid, "the control socket's path is too long");
   std::memcpy(address.sun_path, socket.c_str(), socket.size() + 1);
+  const Error late(Code::kTimeout, "the running drive gave no answer in time",
+                   "It was stopped, or waits for its disk. See: pargeter doctor");
   const Fd fd(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  // A drive that was stopped accepts nobody: connecting would wait for ever, and so would sending.
+  const auto ms = std::max<std::int64_t>(1, patience.count());  // 0 would be for ever
+  const timeval longest{ms / 1000, ms % 1000 * 1000};
+  ::setsockopt(fd.get(), SOL_SOCKET, SO_SNDTIMEO, &longest, sizeof(longest));
   if (::connect(fd.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)) != 0) {
     if (errno == ENOENT || errno == ECONNREFUSED) return std::optional<Json>();
+    if (errno == EAGAIN) return late;
     return FromErrno(errno, "cannot reach the running drive");
   }
   const std::string line = RequestLine(1, method, params);
@@ -34,6 +42,7 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
     const ssize_t n = ::send(fd.get(), line.data() + at, line.size() - at, MSG_NOSIGNAL);
     if (n < 0 && errno == EINTR) continue;
     if (n < 0 && (errno == EPIPE || errno == ECONNRESET)) return WentAway();
+    if (n < 0 && errno == EAGAIN) return late;
     if (n <= 0) return FromErrno(errno, "cannot ask the running drive");
     at += static_cast<std::size_t>(n);
   }
@@ -43,10 +52,10 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
         std::chrono::duration_cast<Duration>(deadline - std::chrono::steady_clock::now());
     pollfd poll_fd{fd.get(), POLLIN, 0};
     const int ready = ::poll(&poll_fd, 1, static_cast<int>(std::max<long>(0, left.count())));
-    if (ready == 0) return Error(Code::kTimeout, "the running drive gave no answer in time");
+    if (ready == 0) return late;
     char buffer[65536];
-    const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), 0);
-    if (n < 0 && errno == EINTR) continue;
+    const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), MSG_DONTWAIT);
+    if (n < 0 && (errno == EINTR || errno == EAGAIN)) continue;
     if (n <= 0) return WentAway();
     answer.append(buffer, static_cast<std::size_t>(n));
     if (answer.back() == '\n') {

@@ -9,6 +9,11 @@ std::string Line(const Json& message) {
   return message.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
 }
 
+std::string TextOf(const Json& object, const char* key) {
+  if (!object.is_object() || !object.contains(key) || !object[key].is_string()) return "";
+  return object[key];
+}
+
 }  // namespace
 
 std::string RequestLine(int id, const std::string& method, const Json& params) {
@@ -49,10 +54,10 @@ Result<Json> ParseAnswer(const std::string& line) {
   if (!message.is_object()) return bad;
   if (message.contains("result")) return Json(message["result"]);
   const auto error = message.find("error");
-  if (error == message.end() || !error->is_object()) return bad;
-  const Json data = error->value("data", Json::object());
-  return Error(CodeOfName(data.value("name", "")), error->value("message", "it failed"),
-               data.value("remedy", ""));
+  if (error == message.end() || !error->is_object() || TextOf(*error, "message").empty())
+    return bad;
+  const Json data = error->value("data", Json());
+  return Error(CodeOfName(TextOf(data, "name")), TextOf(*error, "message"), TextOf(data, "remedy"));
 }
 
 std::string JsonText(std::string_view raw) {

@@ -9,6 +9,7 @@
 
 #include <cerrno>
 #include <cstring>
+#include <system_error>
 
 #include "base/log.h"
 
@@ -43,12 +44,12 @@ void ControlServer::Stop() {
   if (!thread_.joinable()) return;
   wake_write_.Reset();  // everyone's poll sees the end of the pipe
   thread_.join();
-  std::list<std::thread> connections;
+  std::list<Connection> connections;
   {
     const Lock lock(mutex_);
     connections.swap(connections_);
   }
-  for (std::thread& connection : connections) connection.join();
+  for (Connection& connection : connections) connection.thread.join();
   ::unlink(path_.c_str());
 }
 
@@ -58,22 +59,41 @@ void ControlServer::Accept() {
     if (::poll(fds, 2, -1) < 0 && errno != EINTR) return;
     if (fds[1].revents != 0) return;
     if ((fds[0].revents & POLLIN) == 0) continue;
-    const int fd = ::accept4(listener_.get(), nullptr, nullptr, SOCK_CLOEXEC);
-    if (fd < 0) continue;
-    ucred peer{};
-    socklen_t size = sizeof(peer);
-    const bool known = ::getsockopt(fd, SOL_SOCKET, SO_PEERCRED, &peer, &size) == 0;
-    if (!known || (peer.uid != ::geteuid() && peer.uid != 0)) {
-      ::close(fd);
+    Fd fd(::accept4(listener_.get(), nullptr, nullptr, SOCK_CLOEXEC));
+    if (!fd) {  // whoever asks is still there at the next poll: without this that would spin
+      if (errno == EMFILE || errno == ENFILE || errno == ENOMEM || errno == ENOBUFS)
+        ::poll(&fds[1], 1, 100);
       continue;
     }
-    const Lock lock(mutex_);
-    connections_.emplace_back([this, fd] { Serve(fd); });
+    ucred peer{};
+    socklen_t size = sizeof(peer);
+    const bool known = ::getsockopt(fd.get(), SOL_SOCKET, SO_PEERCRED, &peer, &size) == 0;
+    if (known && (peer.uid == ::geteuid() || peer.uid == 0)) Welcome(std::move(fd));
   }
 }
 
-void ControlServer::Serve(int raw) {
-  const Fd fd(raw);
+void ControlServer::Welcome(Fd fd) {
+  const Lock lock(mutex_);
+  // A thread that has ended keeps its stack until it is joined.
+  for (auto c = connections_.begin(); c != connections_.end();) {
+    const bool ended = c->ended;
+    if (ended) c->thread.join();
+    c = ended ? connections_.erase(c) : std::next(c);
+  }
+  Connection& connection = connections_.emplace_back();
+  try {
+    connection.thread = std::thread([this, &connection, raw = fd.get()] {
+      Serve(Fd(raw));
+      connection.ended = true;
+    });
+    fd.Release();
+  } catch (const std::system_error& e) {  // no thread to be had: whoever asks sees the end
+    connections_.pop_back();
+    LogLine(LogLevel::kWarning, std::string("a command cannot be answered: ") + e.what());
+  }
+}
+
+void ControlServer::Serve(Fd fd) {
   std::string pending;
   for (;;) {
     const auto end = pending.find('\n');
@@ -90,28 +110,36 @@ void ControlServer::Serve(int raw) {
     }
     const std::string line = pending.substr(0, end);
     pending.erase(0, end + 1);
-    std::string answer;
-    const auto request = ParseRequest(line);
-    if (!request.ok()) {
-      answer = ErrorLine(nullptr, request.error());
-    } else {
-      Result<Json> result = Error(Code::kInternal, "it failed");
-      try {
-        result = handler_(request->method, request->params);
-      } catch (const std::exception& e) {  // a parameter of another type, for example
-        result =
-            Error(Code::kInvalid, std::string("the request cannot be understood: ") + e.what());
-      }
-      answer =
-          result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
-    }
-    for (std::size_t at = 0; at < answer.size();) {
-      const ssize_t n = ::send(fd.get(), answer.data() + at, answer.size() - at, MSG_NOSIGNAL);
-      if (n < 0 && errno == EINTR) continue;
-      if (n <= 0) return;
-      at += static_cast<std::size_t>(n);
-    }
+    if (!Send(fd.get(), Answer(line))) return;
   }
+}
+
+std::string ControlServer::Answer(const std::string& line) {
+  const auto request = ParseRequest(line);
+  if (!request.ok()) return ErrorLine(nullptr, request.error());
+  try {
+    const Result<Json> result = handler_(request->method, request->params);
+    return result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
+  } catch (const std::exception& e) {  // a parameter of another type, for example
+    return ErrorLine(request->id, Error(Code::kInvalid, std::string("the request cannot be "
+                                                                    "understood: ") +
+                                                            e.what()));
+  }
+}
+
+bool ControlServer::Send(int fd, const std::string& answer) {
+  for (std::size_t at = 0; at < answer.size();) {
+    const ssize_t n =
+        ::send(fd, answer.data() + at, answer.size() - at, MSG_NOSIGNAL | MSG_DONTWAIT);
+    if (n > 0) {
+      at += static_cast<std::size_t>(n);
+      continue;
+    }
+    if (n < 0 && errno != EINTR && errno != EAGAIN) return false;
+    pollfd taken{fd, POLLOUT, 0};
+    if (::poll(&taken, 1, static_cast<int>(patience_.count())) == 0) return false;
+  }
+  return true;
 }
 
 }  // namespace pargeter

@@ -1,9 +1,13 @@
+#include <fmt/format.h>
 #include <gtest/gtest.h>
+#include <poll.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/un.h>
 
+#include <algorithm>
 #include <cstring>
+#include <future>
 
 #include "control/client.h"
 #include "control/server.h"
@@ -16,6 +20,26 @@ Result<Json> Echo(const std::string& method, const Json& params) {
   if (method == "echo") return params;
   if (method == "count") return Json(params["n"].get<int>() + 1);
   return Error(Code::kRefused, "not that", "Try echo.");
+}
+
+sockaddr_un Address(const std::string& path) {
+  sockaddr_un address{};
+  address.sun_family = AF_UNIX;
+  std::strcpy(address.sun_path, path.c_str());
+  return address;
+}
+Fd Connected(const std::string& path) {
+  const sockaddr_un address = Address(path);
+  Fd fd(::socket(AF_UNIX, SOCK_STREAM, 0));
+  EXPECT_EQ(::connect(fd.get(), reinterpret_cast<const sockaddr*>(&address), sizeof(address)), 0);
+  return fd;
+}
+Fd Listening(const std::string& path) {
+  const sockaddr_un address = Address(path);
+  Fd fd(::socket(AF_UNIX, SOCK_STREAM, 0));
+  EXPECT_EQ(::bind(fd.get(), reinterpret_cast<const sockaddr*>(&address), sizeof(address)), 0);
+  EXPECT_EQ(::listen(fd.get(), 1), 0);
+  return fd;
 }
 
 TEST(ControlTest, AnswersAndErrorsArriveWithTheirCodes) {
@@ -55,11 +79,7 @@ TEST(ControlTest, RubbishGetsAnErrorNotACrash) {
   for (const char* line :
        {"\n", "{}\n", "[1,2]\n", "{\"jsonrpc\":\"2.0\",\"method\":7}\n", "\xFF\xFE\n",
         "{\"jsonrpc\":\"2.0\",\"method\":\"echo\",\"params\":[1]}\n"}) {
-    sockaddr_un address{};
-    address.sun_family = AF_UNIX;
-    std::strcpy(address.sun_path, (folder / "d.sock").c_str());
-    const Fd fd(::socket(AF_UNIX, SOCK_STREAM, 0));
-    ASSERT_EQ(::connect(fd.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)), 0);
+    const Fd fd = Connected(folder / "d.sock");
     ASSERT_GT(::send(fd.get(), line, std::strlen(line), 0), 0);
     char buffer[4096];
     const ssize_t n = ::recv(fd.get(), buffer, sizeof(buffer), 0);
@@ -67,6 +87,69 @@ TEST(ControlTest, RubbishGetsAnErrorNotACrash) {
     EXPECT_EQ(ParseAnswer(std::string(buffer, static_cast<std::size_t>(n))).error().code,
               Code::kInvalid)
         << line;
+  }
+}
+
+TEST(ControlTest, AnErrorOfAnotherShapeIsNoAnswer) {
+  for (const char* line :
+       {R"({"error":{"message":{"code":1}}})", R"({"error":{"code":-32000}})", R"({"error":[]})",
+        R"({"error":{"message":7,"data":{"name":"refused"}}})", "{}", "7", ""})
+    EXPECT_EQ(ParseAnswer(line).error().code, Code::kDamaged) << line;
+  for (const char* data : {"7", "null", R"({"name":7,"remedy":[]})", R"({"name":"?"})"}) {
+    const auto answer =
+        ParseAnswer(fmt::format(R"({{"error":{{"message":"no","data":{}}}}})", data));
+    EXPECT_EQ(answer.error().what, "no") << data;
+    EXPECT_EQ(answer.error().code, Code::kInternal) << data;
+  }
+}
+
+std::size_t Mappings() {
+  const std::string maps = ReadAll("/proc/self/maps");
+  return static_cast<std::size_t>(std::count(maps.begin(), maps.end(), '\n'));
+}
+
+// A drive runs for months, and something asks for its status every minute.
+TEST(ControlTest, WhoHasGoneLeavesNothingBehind) {
+  TemporaryFolder folder;
+  ControlServer server(Echo);
+  ASSERT_TRUE(server.Start(folder / "d.sock").ok());
+  const auto ask = [&](int times) {
+    for (int i = 0; i < times; ++i)
+      ASSERT_TRUE(CallDrive(folder / "d.sock", "echo", Json::object(), Duration(5000)).ok());
+  };
+  ask(20);
+  const std::size_t before = Mappings();
+  ask(300);
+  EXPECT_LT(Mappings(), before + 100);
+}
+
+TEST(ControlTest, WhoTakesNoAnswerHoldsUpNobody) {
+  TemporaryFolder folder;
+  ControlServer server(
+      [](const std::string&, const Json&) { return Json(std::string(8 << 20, 'x')); },
+      Duration(200));
+  ASSERT_TRUE(server.Start(folder / "d.sock").ok());
+  Fd deaf = Connected(folder / "d.sock");
+  const std::string line = RequestLine(1, "all", Json::object());
+  ASSERT_GT(::send(deaf.get(), line.data(), line.size(), 0), 0);
+  pollfd there{deaf.get(), POLLIN, 0};
+  ASSERT_EQ(::poll(&there, 1, 10000), 1);  // the answer has begun
+  auto stopped = std::async(std::launch::async, [&] { server.Stop(); });
+  EXPECT_EQ(stopped.wait_for(std::chrono::seconds(20)), std::future_status::ready);
+  deaf.Reset();
+}
+
+TEST(ControlTest, WhoIsNotHeardIsToldInTime) {
+  TemporaryFolder folder;
+  const std::string path = folder / "d.sock";
+  const Fd stopped = Listening(path);  // as a drive that was stopped: nobody accepts
+  for (int i = 0; i < 4; ++i) {
+    auto asked = std::async(std::launch::async,
+                            [&] { return CallDrive(path, "echo", Json::object(), Duration(200)); });
+    const bool ended = asked.wait_for(std::chrono::seconds(20)) == std::future_status::ready;
+    EXPECT_TRUE(ended);
+    if (!ended) ::shutdown(stopped.get(), SHUT_RDWR);
+    EXPECT_EQ(asked.get().error().code, Code::kTimeout);
   }
 }
 

@@ -107,6 +107,30 @@ TEST_F(CommandsTest, StatusIsToldThoughADriveEndsMeanwhile) {
   death.join();
 }
 
+// Of all times, one looks at it when something is broken.
+TEST_F(CommandsTest, StatusOfTheOthersIsToldThoughOneCannotBe) {
+  MountAll();
+  ASSERT_EQ(machine_
+                ->Pargeter({"drive", "add", "mosses", "--account", "museum", "--folder",
+                            "herbarium/mosses", "--at", machine_->Home("mosses")})
+                .exit_code,
+            0);
+  const std::string state =
+      machine_->environment().at("XDG_STATE_HOME") + "/pargeter/drives/mosses";
+  std::filesystem::create_directories(state + "/index.db");  // as no index can be
+  const Outcome status = machine_->Pargeter({"status"});
+  EXPECT_NE(status.exit_code, 0);
+  EXPECT_NE(status.err.find("mosses"), std::string::npos) << status.err;
+  EXPECT_NE(status.out.find("online"), std::string::npos) << status.out;
+  EXPECT_NE(status.out.find("state    not known"), std::string::npos) << status.out;
+  EXPECT_EQ(status.out.find("waits"), status.out.rfind("waits")) << status.out;  // who knows?
+  const auto drives = nlohmann::json::parse(machine_->Pargeter({"--json", "status"}).out)["drives"];
+  ASSERT_EQ(drives.size(), 2u);
+  EXPECT_TRUE(drives[0]["running"].is_null());
+  EXPECT_NE(drives[0]["last_error"], "");
+  EXPECT_EQ(drives[1]["running"], true);
+}
+
 TEST_F(CommandsTest, WhatIsOnThisDiskIsSaidAndDecided) {
   for (int i = 0; i < 5; ++i) {
     other_->Put("pressed/s" + std::to_string(i), std::string(100000, 's'));
