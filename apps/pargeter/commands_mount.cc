@@ -64,11 +64,17 @@ Status RunDetached(const DriveSettings& d, World& world) {
       if (::write(ends[1], text.data(), text.size()) < 0) ::_exit(1);
     };
     Serving serving(world, d);
-    const Status done = serving.Run([&] {
-      tell("ready");
-      ::close(ends[1]);
-      ends[1] = -1;
-    });
+    const Status done = [&]() -> Status {
+      try {
+        return serving.Run([&] {
+          tell("ready");
+          ::close(ends[1]);
+          ends[1] = -1;
+        });
+      } catch (const std::exception& e) {  // no thread, no memory
+        return Error(Code::kInternal, std::string("an inner error: ") + e.what());
+      }
+    }();
     if (!done.ok() && ends[1] >= 0) tell(PackError(done.error()));
     std::fflush(nullptr);
     ::_exit(done.ok() ? 0 : ExitCodeOf(done.error().code));

@@ -7,6 +7,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
+#include "base/threads.h"
 #include "stores.h"
 
 namespace pargeter::app {
@@ -17,12 +18,9 @@ constexpr int kLookEvery = 12;      // in terms of how old a listing may be
 
 void InParallel(std::size_t count, const std::function<void(std::size_t)>& work) {
   std::atomic<std::size_t> next{0};
-  std::vector<std::thread> threads;
-  for (std::size_t i = 0; i < std::min(count, kAtOnce); ++i)
-    threads.emplace_back([&] {
-      for (std::size_t mine; (mine = next++) < count;) work(mine);
-    });
-  for (std::thread& thread : threads) thread.join();
+  WorkTogether(std::min(count, kAtOnce), [&] {
+    for (std::size_t mine; (mine = next++) < count;) work(mine);
+  });
 }
 
 template <typename T>

@@ -6,10 +6,14 @@
 #include <cerrno>
 
 #include "base/file.h"
+#include "base/threads.h"
 #include "drive_methods.h"
 #include "stores.h"
 
 namespace pargeter::app {
+
+// For what else a drive does by itself, for commands, and for the kernel's requests at the least.
+static constexpr std::size_t kOtherThreads = 24;
 
 NamedControl::NamedControl(const World& world, const std::string& name,
                            ControlServer::Handler handler)
@@ -48,6 +52,8 @@ Result<std::unique_ptr<ServedDrive>> ServedDrive::Open(const World& world,
 }
 
 Status ServedDrive::Contact() {
+  const auto workers = drive_->options().fetch_workers + drive_->options().upload_workers;
+  PG_TRY(CheckThreads(static_cast<std::size_t>(workers) + kOtherThreads));
   drive_->Start(&listener_);
   return drive_->FirstContact();
 }

@@ -137,7 +137,8 @@ class Drive {
   Result<Sums> SumsOf(NodeId folder);
   // Waits for nothing; what is open goes when it is closed.
   Result<Evicted> Evict(const std::vector<NodeId>& ids, const EvictWish& wish);
-  // In the background, until it is finished or its `cancel` says so; what came stays.
+  // In the background, until it is finished or its `cancel` says so; what came stays. Throws
+  // std::system_error where the system has no thread to give.
   std::int64_t BeginFetch(std::vector<NodeId> roots);   // its number
   std::shared_ptr<Fetch> FetchOf(std::int64_t number);  // null: long over
   Status Pin(NodeId id);  // kNoSpace with the numbers; may ask the store for what is below
@@ -326,6 +327,7 @@ class Drive {
   enum class Wait { kNo, kFirstPage, kAll };
   Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
+  bool BeginListing(const std::shared_ptr<Listing>& listing);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
   bool CloseListing(Listing* listing, const Status& outcome) EXCLUDES(tree_mutex_);
   Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry)

@@ -4,11 +4,11 @@
 
 #include <algorithm>
 #include <atomic>
-#include <thread>
 #include <utility>
 
 #include "base/digest.h"
 #include "base/text.h"
+#include "base/threads.h"
 #include "engine/drive.h"
 #include "engine/job.h"
 #include "engine/naming.h"
@@ -92,10 +92,7 @@ Status Drive::BringBelow(Job* job) {
       return;
     }
   };
-  std::vector<std::thread> helpers;
-  for (int i = 1; i < 16 && i < static_cast<int>(objects.size()); ++i) helpers.emplace_back(work);
-  work();
-  for (std::thread& helper : helpers) helper.join();
+  WorkTogether(std::min<std::size_t>(16, objects.size()), work);
   if (failed) return *failed;
   for (auto it = objects.rbegin(); it != objects.rend(); ++it) {  // emptied, under their old names
     if (!IsFolder(*it) || it->name.empty()) continue;

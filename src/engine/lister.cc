@@ -1,5 +1,7 @@
 // Drive: who asks the store for a folder's listing, and when.
 #include <algorithm>
+#include <system_error>
+#include <thread>
 #include <utility>
 
 #include "base/log.h"
@@ -67,7 +69,13 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
       slot->folder = id;
       slot->started = options_.clock->Now();
       PG_ASSIGN(slot->key, FolderKey(id));
-      std::thread([this, listing = slot] { RunListing(listing); }).detach();
+      if (!BeginListing(slot)) {
+        const auto here = slot;
+        tree.Unlock();
+        RunListing(here);
+        tree.Relock();
+        return here->error ? Status(*here->error) : Status();
+      }
     }
     const std::shared_ptr<Listing> listing = slot;
     if (wait == Wait::kNo) return {};
@@ -89,6 +97,16 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     if (!probe_name) return listing->error ? Status(*listing->error) : Status();
   }
   return LookForKey(id, NameToKey(until_name));
+}
+
+// False: the system has no thread to give, and whoever asks must do it himself.
+bool Drive::BeginListing(const std::shared_ptr<Listing>& listing) {
+  try {
+    std::thread([this, listing] { RunListing(listing); }).detach();
+    return true;
+  } catch (const std::system_error&) {
+    return false;
+  }
 }
 
 // One name that is not known here, as the store has it, asked for by itself.

@@ -5,11 +5,11 @@
 #include <algorithm>
 #include <atomic>
 #include <ctime>
-#include <thread>
 
 #include "base/digest.h"
 #include "base/log.h"
 #include "base/text.h"
+#include "base/threads.h"
 #include "base/units.h"
 #include "engine/drive.h"
 #include "engine/job.h"
@@ -327,10 +327,7 @@ Result<Entry> Drive::SendParts(Job* job) {
       }
     }
   };
-  std::vector<std::thread> helpers;
-  for (int i = 1; i < std::min(kPartsAtOnce, count); ++i) helpers.emplace_back(work);
-  work();
-  for (std::thread& helper : helpers) helper.join();
+  WorkTogether(static_cast<std::size_t>(std::min(kPartsAtOnce, count)), work);
   if (!failed) {
     auto done = provider_->CompleteParts(upload, parts, job->only_if, job->cancel);
     if (done.ok()) return done;

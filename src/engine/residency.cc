@@ -5,9 +5,11 @@
 
 #include <algorithm>
 #include <thread>
+#include <utility>
 
 #include "base/log.h"
 #include "base/text.h"
+#include "base/threads.h"
 #include "base/units.h"
 #include "engine/drive.h"
 
@@ -215,11 +217,7 @@ Status Drive::ForMany(const std::vector<NodeId>& ids, const std::function<Status
       if (!failed) failed = done.error();
     }
   };
-  std::vector<std::thread> helpers;
-  for (int i = 1; i < std::min<int>(kFetchers, static_cast<int>(ids.size())); ++i)
-    helpers.emplace_back(work);
-  work();
-  for (std::thread& helper : helpers) helper.join();
+  WorkTogether(std::min<std::size_t>(kFetchers, ids.size()), work);
   return failed ? Status(*failed) : Status();
 }
 
@@ -262,14 +260,13 @@ std::int64_t Drive::BeginFetch(std::vector<NodeId> roots) {
   auto fetch = std::make_shared<Fetch>();
   fetch->roots = std::move(roots);
   const Lock lock(fetches_mutex_);
-  auto& [kept, thread] = fetches_[++last_fetch_];
-  kept = fetch;
-  thread = std::thread([this, fetch] {
+  std::thread thread([this, fetch] {  // throws where the system has none to give
     const int hook = stop_->OnCancel([cancel = fetch->cancel] { cancel->Cancel(); });
     RunFetch(fetch.get());
     stop_->Forget(hook);
     fetch->finished = true;
   });
+  fetches_[++last_fetch_] = {fetch, std::move(thread)};
   return last_fetch_;
 }
 

@@ -1,6 +1,7 @@
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
+#include <atomic>
 #include <cerrno>
 
 #include "base/clock.h"
@@ -8,7 +9,9 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "base/text.h"
+#include "base/threads.h"
 #include "base/units.h"
+#include "support/no_threads.h"
 #include "support/process.h"
 
 namespace pargeter::test {
@@ -43,6 +46,24 @@ TEST(ErrorTest, OnlyPassingFaultsAreRetried) {
 
 // `for (x : *Call())` keeps what it goes through.
 static_assert(!std::is_reference_v<decltype(*std::declval<Result<std::string>>())>);
+
+TEST(ThreadsTest, WhoeverThereAreWork) {
+  std::atomic<int> next{0}, workers{0}, done{0};
+  const auto work = [&] {
+    ++workers;
+    while (next++ < 100) ++done;
+  };
+  WorkTogether(4, work);
+  EXPECT_EQ(workers, 4);
+  EXPECT_EQ(done, 100);
+  EXPECT_TRUE(CheckThreads(20).ok());
+  const NoThreads none;
+  next = workers = done = 0;
+  WorkTogether(4, work);
+  EXPECT_EQ(workers, 1);
+  EXPECT_EQ(done, 100);
+  EXPECT_NE(CheckThreads(20).error().what.find("0 more threads here, and 20"), std::string::npos);
+}
 
 TEST(UnitsTest, SizesAreReadAsPeopleWriteThem) {
   EXPECT_EQ(*ParseSize("2GiB"), 2ull << 30);

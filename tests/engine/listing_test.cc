@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 
 #include "support/drive_fixture.h"
+#include "support/no_threads.h"
 
 namespace pargeter::test {
 namespace {
@@ -31,6 +32,24 @@ TEST_F(ListingTest, AListingHalfWayThroughAChangeOfPlacesLosesNeither) {
   }
   FlushAll();
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
+}
+
+// A container allows so many threads, and others have them all.
+TEST_F(ListingTest, NeedsNoThreadOfItsOwn) {
+  for (const char* name : {"a", "b"}) world_.Put(std::string("herbs/") + name, name);
+  Open();
+  const NodeId herbs = IdOf("herbs");
+  {
+    const NoThreads none;
+    EXPECT_EQ(Names("herbs"), (std::vector<std::string>{"a", "b"}));
+    EXPECT_ANY_THROW(drive_->BeginFetch({herbs}));
+    EXPECT_TRUE(drive_->Rename(kRootId, "herbs", kRootId, "plants", Drive::Replace::kYes).ok());
+    FlushAll();  // the folder's move is made by several, where there are several
+  }
+  EXPECT_EQ(world_.All(),
+            (std::map<std::string, std::string>{{"plants/a", "a"}, {"plants/b", "b"}}));
+  const auto number = drive_->BeginFetch({herbs});
+  EXPECT_TRUE(Eventually([&] { return drive_->FetchOf(number)->finished.load(); }));
 }
 
 TEST_F(ListingTest, BringsNothingBackThatHasMoved) {
