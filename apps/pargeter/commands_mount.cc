@@ -22,13 +22,19 @@
 namespace pargeter::app {
 namespace {
 
+constexpr rlim_t kLeastFiles = 256;  // for uploads, downloads, connections and a few open files
+
 // Many files may be open at a time, each with a block file behind it.
-void RaiseFileLimit() {
+Status RaiseFileLimit() {
   rlimit limit{};
-  if (::getrlimit(RLIMIT_NOFILE, &limit) == 0) {
-    limit.rlim_cur = limit.rlim_max;
-    ::setrlimit(RLIMIT_NOFILE, &limit);
-  }
+  if (::getrlimit(RLIMIT_NOFILE, &limit) != 0) return {};
+  limit.rlim_cur = limit.rlim_max;
+  ::setrlimit(RLIMIT_NOFILE, &limit);
+  if (limit.rlim_max >= kLeastFiles) return {};
+  return Error(Code::kTooMany,
+               fmt::format("the system allows {} open files here, and a mount needs {} or more",
+                           limit.rlim_max, kLeastFiles),
+               "Raise the limit: ulimit -Hn, or LimitNOFILE of the service.");
 }
 
 Status RunForeground(const DriveSettings& d, World& world) {
@@ -123,7 +129,7 @@ Status RunMount(const std::string& name, bool detach, World& world) {
                              running->value("pid", 0)),
                  fmt::format("It is at {}", d.at));
   }
-  RaiseFileLimit();
+  PG_TRY(RaiseFileLimit());
   ::umask(0077);  // what it makes on this disk is its owner's
   return detach ? RunDetached(d, world) : RunForeground(d, world);
 }

@@ -1,6 +1,7 @@
 #include "stores.h"
 
 #include <fmt/format.h>
+#include <sys/resource.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -218,6 +219,9 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   char host[256] = "here";
   ::gethostname(host, sizeof(host) - 1);
   options.host = host;
+  rlimit files{};
+  if (::getrlimit(RLIMIT_NOFILE, &files) == 0)
+    options.open_contents = std::min<std::size_t>(options.open_contents, files.rlim_cur / 8);
   const auto boot = ReadFile("/proc/sys/kernel/random/boot_id", 64);
   options.boot_id = boot.ok() ? std::string(Trim(*boot)) : "";
   return Drive::Open(std::move(options), std::move(provider));

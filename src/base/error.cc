@@ -38,6 +38,7 @@ constexpr Row kRows[] = {
     {Code::kBusy, "busy", EBUSY, false, 7},
     {Code::kNoSpace, "no-space", ENOSPC, false, 1},
     {Code::kOverQuota, "over-quota", EDQUOT, false, 1},
+    {Code::kTooMany, "too-many", ENFILE, false, 1},
     {Code::kIo, "io", EIO, false, 1},
     {Code::kUnsupported, "unsupported", EOPNOTSUPP, false, 1},
     {Code::kCancelled, "cancelled", EINTR, false, 1},
@@ -89,6 +90,10 @@ Error FromErrno(int errnum, std::string_view what) {
     case ENOSPC:
     case EDQUOT:
       code = Code::kNoSpace;
+      break;
+    case EMFILE:
+    case ENFILE:
+      code = Code::kTooMany;
       break;
     case ENOTDIR:
       code = Code::kNotFolder;

@@ -34,6 +34,7 @@ enum class Code {
   kBusy,         // somebody else holds it
   kNoSpace,      // the disk or the budget is full
   kOverQuota,    // the account at the store is full
+  kTooMany,      // this machine allows no more open files, or threads: a limit is to be raised
   kIo,           // the local disk failed
   kUnsupported,  // this store or file system cannot do that
   kCancelled,    // the caller gave up

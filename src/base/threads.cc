@@ -30,7 +30,7 @@ Status CheckThreads(std::size_t count) {
   over.set_value();
   for (std::thread& thread : threads) thread.join();
   if (threads.size() == count) return {};
-  return Error(Code::kBusy,
+  return Error(Code::kTooMany,
                fmt::format("the system allows {} more threads here, and {} are needed",
                            threads.size(), count),
                "Raise the limit: ulimit -u, TasksMax of the service, or that of the container.");

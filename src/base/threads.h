@@ -12,7 +12,7 @@ namespace pargeter {
 // of them have returned. `work` must take its share by itself, and must not throw.
 void WorkTogether(std::size_t count, const std::function<void()>& work);
 
-// Whether so many more could be started now: kBusy if not. Takes a moment, and leaves none.
+// Whether so many more could be started now: kTooMany if not. Takes a moment, and leaves none.
 Status CheckThreads(std::size_t count);
 
 }  // namespace pargeter

@@ -18,7 +18,6 @@ using Place = BlockStore::Place;
 
 namespace {
 constexpr std::size_t kSyncedTogether = 16;
-constexpr std::size_t kMostOpen = 500;  // contents; beyond that only what is in use
 }  // namespace
 
 Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
@@ -96,8 +95,9 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
 // Each content that is known in memory holds a descriptor, and there are only so many: those that
 // nobody has open any more are closed, the oldest first.
 void Drive::CloseIdle() {
-  std::size_t tries = open_contents_.size() - std::min(open_contents_.size(), kMostOpen) + 16;
-  for (; open_contents_.size() > kMostOpen && tries > 0; --tries) {
+  const std::size_t most = options_.open_contents;
+  std::size_t tries = open_contents_.size() - std::min(open_contents_.size(), most) + 16;
+  for (; open_contents_.size() > most && tries > 0; --tries) {
     const NodeId id = open_contents_.front();
     open_contents_.pop_front();
     const auto it = live_.find(id);
@@ -219,10 +219,11 @@ Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std:
       PG_ASSIGN(Live * made, NewNode(parent, name, NodeKind::kFile, mode, uid, gid));
       made->node.dirty = kData;
       PG_TRY(Save(made));
+      PG_ASSIGN(Opened opened, MakeOpen(made, true));  // a name without a file would stay
       PG_TRY(change.Commit());
       ++made->lookups;
       made->last_write = options_.clock->Now();
-      return MakeOpen(made, true);
+      return opened;
     }
   }
   auto opened = OpenNode(there, intent);

@@ -57,8 +57,9 @@ struct DriveOptions : DriveLimits {
   std::string host = "here";       // in the names of conflict copies
   int upload_workers = 32;
   int fetch_workers = 8;
-  std::size_t remembered = 20000;  // nodes in memory that nobody needs just now
-  std::string boot_id;             // another one than last time: what was not synced may be lost
+  std::size_t remembered = 20000;   // nodes in memory that nobody needs just now
+  std::size_t open_contents = 500;  // files kept open; beyond that only what is in use
+  std::string boot_id;              // another one than last time: what was not synced may be lost
   const Clock* clock = &SystemClock();
   Disk* disk = &RealDisk();
 };

@@ -113,6 +113,29 @@ TEST_F(JournalTest, WhatAFailedWriteLeftBehindTheEndIsNotOfTheFile) {
   EXPECT_EQ(world_.All()["f"], std::string("kept\0\0\0\0new\0\0", 13));
 }
 
+// Whoever is told that there is no new file finds none.
+TEST_F(JournalTest, ANameThatCouldNotBeMadeIsNotThere) {
+  Open();
+  FlushAll();
+  int refused = 0;
+  for (std::uint64_t n = 1; n <= 30; ++n) {
+    const std::string name = fmt::format("f{:02}", n);
+    disk_.FailAt(disk_.operations() + n);
+    const auto made = drive_->Create(kRootId, name, 0644, 0, 0, true);
+    disk_.FailAt(0);
+    if (made.ok()) {
+      drive_->Release(made->file);
+      continue;
+    }
+    ++refused;
+    EXPECT_EQ(IdOf(name), kNoNode) << name;
+    EXPECT_TRUE(Write(name, "at the second try").ok()) << name;
+  }
+  EXPECT_GT(refused, 2);
+  FlushAll();
+  EXPECT_EQ(world_.All().size(), 30u);
+}
+
 TEST_F(JournalTest, AfterAWriteThatFailedWhileItWentUpTheStoreHasWhatIsHere) {
   Open();
   std::atomic<bool> failed{false};
