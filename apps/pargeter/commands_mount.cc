@@ -158,15 +158,32 @@ Status LeaveFolder() {
   return ::chdir("/") == 0 ? Status() : Status(FromErrno(errno, "cannot go to /"));
 }
 
+// Nothing: no process has it. One that lives and has lost its socket makes it anew.
+Result<std::optional<Json>> AskToUnmount(const std::string& name, bool now, Duration patience,
+                                         const World& world) {
+  for (int i = 0;; ++i) {
+    auto answer =
+        CallDrive(world.paths.SocketOf(name), "unmount",
+                  {{"now", now}, {"timeout_ms", patience.count()}}, patience + Duration(30000));
+    if (!answer.ok() || *answer) return answer;
+    const auto lock = LockFile(world.paths.DriveState(name) + "/lock");
+    if (lock.ok() || lock.error().code != Code::kBusy) return answer;
+    if (i == 80)
+      return Error(Code::kBusy,
+                   fmt::format("the drive {} is mounted, but its socket is gone: {}", name,
+                               lock.error().what),
+                   fmt::format("It makes {} again when it can. End the process to unmount.",
+                               world.paths.OwnSocketOf(name)));
+    ::poll(nullptr, 0, 100);
+  }
+}
+
 Status RunUnmount(const std::string& name, bool now, const std::string& timeout, World& world) {
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const DriveSettings d, LoadDrive(world.paths, name));
   PG_TRY(CheckIsNoPart(d, "unmount"));
   PG_TRY(LeaveFolder());
-  PG_ASSIGN(
-      const std::optional<Json> answer,
-      CallDrive(world.paths.SocketOf(name), "unmount",
-                {{"now", now}, {"timeout_ms", patience.count()}}, patience + Duration(30000)));
+  PG_ASSIGN(const std::optional<Json> answer, AskToUnmount(name, now, patience, world));
   if (!answer) {
     PG_ASSIGN(const bool cleared, ClearDeadMount(d));
     if (cleared) {

@@ -15,28 +15,34 @@
 
 namespace pargeter {
 
+constexpr int kLookEveryMs = 3000;  // whether the socket is still there
+
 Status ControlServer::Start(const std::string& path) {
-  sockaddr_un address{};
-  address.sun_family = AF_UNIX;
-  if (path.size() >= sizeof(address.sun_path)) {
-    return Error(Code::kInvalid, "the control socket's path is longer than 107 bytes: " + path,
-                 "Use a shorter XDG_RUNTIME_DIR.");
-  }
-  std::memcpy(address.sun_path, path.c_str(), path.size() + 1);
-  PG_TRY(MakeFolders(path.substr(0, path.rfind('/'))));
-  listener_ = Fd(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
-  ::unlink(path.c_str());
-  const mode_t old = ::umask(0177);
-  const int bound = ::bind(listener_.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address));
-  ::umask(old);
-  if (bound != 0 || ::listen(listener_.get(), 16) != 0)
-    return FromErrno(errno, "cannot make the control socket " + path);
+  path_ = path;
+  PG_TRY(Listen());
   int pipe_ends[2];
   if (::pipe2(pipe_ends, O_CLOEXEC) != 0) return FromErrno(errno, "cannot make a pipe");
   wake_read_ = Fd(pipe_ends[0]);
   wake_write_ = Fd(pipe_ends[1]);
-  path_ = path;
   thread_ = std::thread([this] { Accept(); });
+  return {};
+}
+
+Status ControlServer::Listen() {
+  sockaddr_un address{};
+  address.sun_family = AF_UNIX;
+  if (path_.size() >= sizeof(address.sun_path)) {
+    return Error(Code::kInvalid, "the control socket's path is longer than 107 bytes: " + path_,
+                 "Use a shorter XDG_RUNTIME_DIR.");
+  }
+  std::memcpy(address.sun_path, path_.c_str(), path_.size() + 1);
+  PG_TRY(MakeFolders(path_.substr(0, path_.rfind('/'))));
+  Fd fresh(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
+  ::unlink(path_.c_str());
+  if (::bind(fresh.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)) != 0 ||
+      ::chmod(path_.c_str(), 0600) != 0 || ::listen(fresh.get(), 16) != 0)
+    return FromErrno(errno, "cannot make the control socket " + path_);
+  listener_ = std::move(fresh);
   return {};
 }
 
@@ -56,9 +62,12 @@ void ControlServer::Stop() {
 void ControlServer::Accept() {
   for (;;) {
     pollfd fds[2] = {{listener_.get(), POLLIN, 0}, {wake_read_.get(), POLLIN, 0}};
-    if (::poll(fds, 2, -1) < 0 && errno != EINTR) return;
+    if (::poll(fds, 2, kLookEveryMs) < 0 && errno != EINTR) return;
     if (fds[1].revents != 0) return;
-    if ((fds[0].revents & POLLIN) == 0) continue;
+    if ((fds[0].revents & POLLIN) == 0) {
+      if (::access(path_.c_str(), F_OK) != 0 && errno == ENOENT) Ignore(Listen());
+      continue;
+    }
     Fd fd(::accept4(listener_.get(), nullptr, nullptr, SOCK_CLOEXEC));
     if (!fd) {  // whoever asks is still there at the next poll: without this that would spin
       if (errno == EMFILE || errno == ENFILE || errno == ENOMEM || errno == ENOBUFS)

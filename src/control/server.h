@@ -23,7 +23,8 @@ class ControlServer {
   explicit ControlServer(Handler handler, Duration patience = Duration(5000))
       : handler_(std::move(handler)), patience_(patience) {}
   ~ControlServer() { Stop(); }
-  // The socket is 0600 in a folder of 0700. A file that a crash left there is replaced.
+  // The socket is 0600 in a folder of 0700. A file that a crash left there is replaced; if it is
+  // taken away, as a session's folder is at its end, it is made again within seconds.
   Status Start(const std::string& path);
   // Ends connections that wait for a request; one that is being answered is finished first.
   void Stop();
@@ -33,6 +34,7 @@ class ControlServer {
     std::thread thread;
     std::atomic<bool> ended{false};
   };
+  Status Listen();
   void Accept();
   void Welcome(Fd fd);
   void Serve(Fd fd);

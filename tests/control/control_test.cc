@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <cstring>
+#include <filesystem>
 #include <future>
 
 #include "control/client.h"
@@ -137,6 +138,24 @@ TEST(ControlTest, WhoTakesNoAnswerHoldsUpNobody) {
   auto stopped = std::async(std::launch::async, [&] { server.Stop(); });
   EXPECT_EQ(stopped.wait_for(std::chrono::seconds(20)), std::future_status::ready);
   deaf.Reset();
+}
+
+// The folder of a session goes when its user logs out; the drive stays, and is wanted later.
+TEST(ControlTest, ASocketThatWasTakenAwayComesBack) {
+  TemporaryFolder folder;
+  const std::string path = folder / "run/pargeter/d.sock";
+  ControlServer server(Echo);
+  ASSERT_TRUE(server.Start(path).ok());
+  std::filesystem::remove_all(folder / "run");
+  EXPECT_TRUE(Eventually([&] {
+    const auto answer = CallDrive(path, "echo", {{"a", 1}}, Duration(5000));
+    return answer.ok() && *answer;
+  }));
+  struct stat info {};
+  ASSERT_EQ(::stat(path.c_str(), &info), 0);
+  EXPECT_EQ(info.st_mode & 0777, 0600u);
+  server.Stop();
+  EXPECT_FALSE(std::filesystem::exists(path));
 }
 
 TEST(ControlTest, WhoIsNotHeardIsToldInTime) {
