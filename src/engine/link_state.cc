@@ -46,6 +46,25 @@ Status LinkState::Check() const {
                                                Rfc3339(offline_since_), fault_));
 }
 
+Status LinkState::TryNow() {
+  if (Check().ok()) return {};
+  const Status answer = hooks_.trial(kTrialOffline);
+  if (answer.ok() || !Away(answer.error())) Back();
+  return Check();
+}
+
+void LinkState::Back() {
+  {
+    const Lock lock(mutex_);
+    if (offline_since_ == 0 || stopping_) return;
+    offline_since_ = 0;
+    fault_.clear();
+    changed_.NotifyAll();
+  }
+  Log(LogLevel::kWarning, "online again");
+  hooks_.back();
+}
+
 void LinkState::Tell(const Status& outcome) {
   if (!outcome.ok() && Away(outcome.error())) Lost(outcome.error());
 }
@@ -96,6 +115,7 @@ void LinkState::Run() {
         changed_.WaitUntil(mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
       }
       offline = offline_since_ != 0;
+      if (!offline) pause = first_pause_;
       const Steady next = std::chrono::steady_clock::now() + (offline ? pause : kLook);
       while (!stopping_ && (offline_since_ != 0) == offline && changed_.WaitUntil(mutex_, next)) {
       }
@@ -119,14 +139,7 @@ void LinkState::Run() {
       continue;
     }
     pause = there ? first_pause_ : std::min(pause * 2, Duration(15000));
-    if (!there) continue;
-    {
-      const Lock lock(mutex_);
-      offline_since_ = 0;
-      fault_.clear();
-    }
-    Log(LogLevel::kWarning, "online again");
-    hooks_.back();
+    if (there) Back();
   }
 }
 

@@ -29,6 +29,8 @@ class LinkState {
 
   // kUnavailable while offline, else ok.
   Status Check() const;
+  // The same, but while offline the store is asked now instead of at the next trial.
+  Status TryNow();
   // Every outcome of a request is told here.
   void Tell(const Status& outcome);
   Nanos OfflineSince() const;  // 0: online
@@ -52,6 +54,7 @@ class LinkState {
 
  private:
   void Run();
+  void Back() EXCLUDES(mutex_);
   void Lost(const Error& fault) EXCLUDES(mutex_);
   const Clock* const clock_;
   const Hooks hooks_;

@@ -338,6 +338,7 @@ void Drive::WatchLoop() {
 }
 
 Status Drive::Refresh() {
+  PG_TRY(link_->TryNow());
   std::vector<NodeId> folders = {kRootId};
   {
     const Lock tree(tree_mutex_);

@@ -348,6 +348,22 @@ TEST_F(DriveTest, AMountedDriveStartsOfflineFromItsIndex) {
   EXPECT_EQ(*Read("d/f"), "x");
 }
 
+// Who knows that the network is back does not wait for the next trial.
+TEST_F(DriveTest, ARefreshTriesAtOnceWhetherTheStoreIsBack) {
+  trial_pause_ = Duration(600'000);
+  world_.Put("f", "x");
+  Open();
+  world_.SetOffline(true);
+  EXPECT_EQ(Read("f").error().code, Code::kUnavailable);
+  EXPECT_EQ(drive_->Refresh().error().code, Code::kUnavailable);
+  EXPECT_NE(drive_->Summary().offline_since, 0);
+  world_.SetOffline(false);
+  EXPECT_EQ(Read("f").error().code, Code::kUnavailable);
+  EXPECT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(drive_->Summary().offline_since, 0);
+  EXPECT_EQ(*Read("f"), "x");
+}
+
 TEST_F(DriveTest, TheCacheStaysWithinItsBudgetAndPendingIsNeverDropped) {
   for (int i = 0; i < 20; ++i)
     world_.Put("f" + std::to_string(i), std::string(100000, static_cast<char>('a' + i)));
