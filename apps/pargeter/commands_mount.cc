@@ -69,9 +69,9 @@ Status RunDetached(const DriveSettings& d, World& world) {
     const auto tell = [&](const std::string& text) {
       if (::write(ends[1], text.data(), text.size()) < 0) ::_exit(1);
     };
-    Serving serving(world, d);
     const Status done = [&]() -> Status {
       try {
+        Serving serving(world, d);  // its end takes away what it mounted before it failed
         return serving.Run([&] {
           tell("ready");
           ::close(ends[1]);

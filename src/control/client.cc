@@ -3,6 +3,7 @@
 #include <poll.h>
 #include <sys/socket.h>
 #include <sys/un.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cerrno>
@@ -37,6 +38,12 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
     if (errno == EAGAIN) return late;
     return FromErrno(errno, "cannot reach the running drive");
   }
+  ucred peer{};
+  socklen_t size = sizeof(peer);
+  if (::getsockopt(fd.get(), SOL_SOCKET, SO_PEERCRED, &peer, &size) != 0 ||
+      (peer.uid != ::geteuid() && peer.uid != 0 && ::geteuid() != 0))
+    return Error(Code::kPermission, "the socket " + socket + " is another user's",
+                 "It is not the drive that listens there: do not use it, and see who made it.");
   const std::string line = RequestLine(1, method, params);
   for (std::size_t at = 0; at < line.size();) {
     const ssize_t n = ::send(fd.get(), line.data() + at, line.size() - at, MSG_NOSIGNAL);

@@ -7,6 +7,7 @@
 #include <sys/un.h>
 #include <unistd.h>
 
+#include <algorithm>
 #include <cerrno>
 #include <cstring>
 #include <system_error>
@@ -14,6 +15,26 @@
 #include "base/log.h"
 
 namespace pargeter {
+
+// Whoever may write to a socket's folder, or put another in its place, could answer instead of the
+// drive. A folder of our own that is open to others is closed.
+static Status CheckOnlyOurs(const std::string& folder) {
+  const auto parent = folder.substr(0, std::max<std::size_t>(1, folder.rfind('/')));
+  for (const std::string& part : {folder, parent}) {
+    struct stat info {};
+    if (::stat(part.c_str(), &info) != 0) return FromErrno(errno, "cannot look at " + part);
+    bool sure = info.st_uid == ::geteuid() || info.st_uid == 0;
+    if (part == folder && info.st_uid == ::geteuid() && (info.st_mode & 0077) != 0)
+      sure = ::chmod(part.c_str(), 0700) == 0;
+    else if ((info.st_mode & 0022) != 0)
+      sure = sure && part == parent && (info.st_mode & S_ISVTX) != 0;
+    if (!sure)
+      return Error(Code::kPermission,
+                   part + ", for the drive's control socket, may be changed by another user",
+                   "Set XDG_RUNTIME_DIR to a folder of your own, or have that one removed.");
+  }
+  return {};
+}
 
 constexpr int kLookEveryMs = 3000;  // whether the socket is still there
 
@@ -36,7 +57,9 @@ Status ControlServer::Listen() {
                  "Use a shorter XDG_RUNTIME_DIR.");
   }
   std::memcpy(address.sun_path, path_.c_str(), path_.size() + 1);
-  PG_TRY(MakeFolders(path_.substr(0, path_.rfind('/'))));
+  const std::string folder = path_.substr(0, path_.rfind('/'));
+  PG_TRY(MakeFolders(folder));
+  PG_TRY(CheckOnlyOurs(folder));
   Fd fresh(::socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0));
   ::unlink(path_.c_str());
   if (::bind(fresh.get(), reinterpret_cast<sockaddr*>(&address), sizeof(address)) != 0 ||

@@ -4,10 +4,13 @@
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/un.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include <algorithm>
 #include <cstring>
 #include <filesystem>
+#include <functional>
 #include <future>
 
 #include "control/client.h"
@@ -138,6 +141,51 @@ TEST(ControlTest, WhoTakesNoAnswerHoldsUpNobody) {
   auto stopped = std::async(std::launch::async, [&] { server.Stop(); });
   EXPECT_EQ(stopped.wait_for(std::chrono::seconds(20)), std::future_status::ready);
   deaf.Reset();
+}
+
+// Where there is no folder of a session, the sockets' one is below /tmp, and others may be first.
+TEST(ControlTest, AFolderThatOthersMayChangeIsRefused) {
+  if (::geteuid() != 0) GTEST_SKIP() << "only root can give a folder away";
+  TemporaryFolder folder;
+  const auto start = [&] { return ControlServer(Echo).Start(folder / "run/pargeter/d.sock"); };
+  ASSERT_TRUE(start().ok());
+  const std::string own = folder / "run/pargeter", above = folder / "run";
+  ASSERT_EQ(::chmod(own.c_str(), 0755), 0);
+  EXPECT_TRUE(start().ok());
+  struct stat info {};
+  ASSERT_EQ(::stat(own.c_str(), &info), 0);
+  EXPECT_EQ(info.st_mode & 0777, 0700u);
+  ASSERT_EQ(::chown(own.c_str(), 65534, 65534), 0);
+  EXPECT_EQ(start().error().code, Code::kPermission);
+  EXPECT_NE(start().error().remedy.find("XDG_RUNTIME_DIR"), std::string::npos);
+  ASSERT_EQ(::chown(own.c_str(), 0, 0), 0);
+  ASSERT_EQ(::chmod(above.c_str(), 0777), 0);  // they could put another in its place
+  EXPECT_EQ(start().error().code, Code::kPermission);
+  ASSERT_EQ(::chmod(above.c_str(), 01777), 0);  // as /tmp is
+  EXPECT_TRUE(start().ok());
+}
+
+// Runs `what` as that user, and says whether it was so.
+bool AsUser(uid_t uid, const std::function<bool()>& what) {
+  const pid_t pid = ::fork();
+  if (pid == 0) ::_exit(::setuid(uid) == 0 && what() ? 0 : 1);
+  int status = 1;
+  return ::waitpid(pid, &status, 0) == pid && status == 0;
+}
+
+TEST(ControlTest, WhatAnotherUserListensOnIsNoDriveOfOurs) {
+  if (::geteuid() != 0) GTEST_SKIP() << "only root can become another user";
+  TemporaryFolder folder;
+  const std::string path = folder / "d.sock";
+  const Fd other = Listening(path);
+  ASSERT_EQ(::chmod(folder.path().c_str(), 0711) + ::chmod(path.c_str(), 0666), 0);
+  ASSERT_TRUE(AsUser(65533, [&] { return ::listen(other.get(), 8) == 0; }));
+  const auto answered_with = [&](Code code) {
+    const auto answer = CallDrive(path, "echo", Json::object(), Duration(100));
+    return !answer.ok() && answer.error().code == code;
+  };
+  EXPECT_TRUE(AsUser(65534, [&] { return answered_with(Code::kPermission); }));
+  EXPECT_TRUE(AsUser(65533, [&] { return answered_with(Code::kTimeout); }));  // our own
 }
 
 // The folder of a session goes when its user logs out; the drive stays, and is wanted later.

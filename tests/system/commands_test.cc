@@ -7,6 +7,7 @@
 
 #include <cstring>
 #include <filesystem>
+#include <nlohmann/json.hpp>
 #include <thread>
 
 #include "base/file.h"
@@ -105,6 +106,19 @@ TEST_F(CommandsTest, StatusIsToldThoughADriveEndsMeanwhile) {
   EXPECT_NE(status.out.find("not mounted"), std::string::npos) << status.out;
   ::shutdown(dying.get(), SHUT_RDWR);
   death.join();
+}
+
+TEST_F(CommandsTest, AMountThatFailsLateLeavesNoneBehind) {
+  machine_->AddDrive("herbarium/sheets");
+  auto environment = machine_->environment();
+  environment["XDG_RUNTIME_DIR"] = "/proc/none";  // no socket can be made there
+  for (const char* how : {"--detach", "--quiet"}) {
+    const Outcome mounted =
+        RunCommand({ProgramFolder() + "/pargeter", "mount", "sheets", how}, "", 60, environment);
+    EXPECT_NE(mounted.exit_code, 0) << mounted.err;
+    EXPECT_NE(mounted.err.find("/proc/none"), std::string::npos) << mounted.err;
+    EXPECT_EQ(ReadAll("/proc/self/mounts").find(At()), std::string::npos) << how;
+  }
 }
 
 // Of all times, one looks at it when something is broken.
