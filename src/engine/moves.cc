@@ -311,7 +311,9 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     SetThere(&node, job->parent, job->key);
   }
   acked_[node.id] = options_.clock->Now();
-  if (!whole && provider_->Can().real_folders) node.dirty |= kAttributes;  // that one was there
+  // what was there, or is said there by what was deleted here and is held back, is not ours
+  if (!whole && (provider_->Can().real_folders || job->occupant != kNoNode))
+    node.dirty |= kAttributes;
   PG_TRY(AboveIsThere(*job));
   PG_TRY(Save(live));
   PG_TRY(TakeCopies(node.id, job->copied));

@@ -289,6 +289,31 @@ TEST_F(HoldTest, AFolderThatAMoveEmptiedComesBackToStay) {
   EXPECT_EQ(world_.All().count("d/"), 0u) << "that one is held by what is in it";
 }
 
+// A folder that nothing but its objects makes says nothing of its mode: what it is put over would.
+TEST_F(HoldTest, WhatComesInItsPlaceKeepsAModeOfItsOwn) {
+  AttrChange change;
+  change.mode = 0700;
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), change, nullptr).ok());
+  world_.Put("e/last", "l");
+  FlushAll();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  ASSERT_EQ(Names("e").size(), 1u);
+  DeleteAll();
+  ASSERT_TRUE(hands().Move("e", "d").ok());
+  FlushAll();
+  ASSERT_EQ(world_.All().count("d/last"), 1u);
+  EXPECT_EQ(drive_->GetAttr(IdOf("d"))->mode, 0755u);
+  const auto there = [&] {
+    const Lock lock(world_.mutex);
+    return world_.objects.count("d/") > 0 ? world_.objects["d/"].attributes.mode : 0755;
+  };
+  EXPECT_EQ(there(), 0755u);
+  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
+  FlushAll();
+  EXPECT_EQ(there(), 0755u);
+  EXPECT_EQ(AtTheStore(), 1u);
+}
+
 // One was removed at the store, and nobody heard of it; then its folder moves over the other's.
 TEST_F(HoldTest, OfTwoThatWereDeletedAtOnePathOneIsThere) {
   world_.Put("e/0", "e");
