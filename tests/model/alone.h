@@ -287,6 +287,11 @@ class Alone {
                            return one.second == text;
                          });
       if (moved) continue;  // what is there now has replaced nothing
+      const bool changed_since =
+          left_.count(path) > 0 && std::any_of(had_.begin(), had_.end(), [&](const auto& one) {
+            return one.second.count(it->second) > 0;
+          });
+      if (changed_since) continue;  // under its new name, and the move was lost
       if (had_[path].count(it->second) == 0 && !synced && pieced_.count(path) == 0)
         return fmt::format("{} is at the store what it never was: {} bytes, {}", path,
                            it->second.size(), Printable(it->second.substr(0, 40)));
