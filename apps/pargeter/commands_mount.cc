@@ -170,9 +170,9 @@ Result<std::optional<Json>> AskToUnmount(const std::string& name, bool now, Dura
     if (lock.ok() || lock.error().code != Code::kBusy) return answer;
     if (i == 80)
       return Error(Code::kBusy,
-                   fmt::format("the drive {} is mounted, but its socket is gone: {}", name,
+                   fmt::format("the drive {} cannot be told: {}, and has no socket", name,
                                lock.error().what),
-                   fmt::format("It makes {} again when it can. End the process to unmount.",
+                   fmt::format("It makes {} when it can: try again, or end the process.",
                                world.paths.OwnSocketOf(name)));
     ::poll(nullptr, 0, 100);
   }

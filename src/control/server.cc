@@ -11,6 +11,7 @@
 #include <cerrno>
 #include <cstring>
 #include <system_error>
+#include <utility>
 
 #include "base/log.h"
 
@@ -22,9 +23,11 @@ static Status CheckOnlyOurs(const std::string& folder) {
   const auto parent = folder.substr(0, std::max<std::size_t>(1, folder.rfind('/')));
   for (const std::string& part : {folder, parent}) {
     struct stat info {};
-    if (::stat(part.c_str(), &info) != 0) return FromErrno(errno, "cannot look at " + part);
-    bool sure = info.st_uid == ::geteuid() || info.st_uid == 0;
-    if (part == folder && info.st_uid == ::geteuid() && (info.st_mode & 0077) != 0)
+    // (a link there may be made to lead elsewhere)
+    if ((part == folder ? ::lstat : ::stat)(part.c_str(), &info) != 0)
+      return FromErrno(errno, "cannot look at " + part);
+    bool sure = S_ISDIR(info.st_mode) && (info.st_uid == ::geteuid() || info.st_uid == 0);
+    if (sure && part == folder && info.st_uid == ::geteuid() && (info.st_mode & 0077) != 0)
       sure = ::chmod(part.c_str(), 0700) == 0;
     else if ((info.st_mode & 0022) != 0)
       sure = sure && part == parent && (info.st_mode & S_ISVTX) != 0;
@@ -83,12 +86,16 @@ void ControlServer::Stop() {
 }
 
 void ControlServer::Accept() {
+  bool told = false;
   for (;;) {
     pollfd fds[2] = {{listener_.get(), POLLIN, 0}, {wake_read_.get(), POLLIN, 0}};
     if (::poll(fds, 2, kLookEveryMs) < 0 && errno != EINTR) return;
     if (fds[1].revents != 0) return;
     if ((fds[0].revents & POLLIN) == 0) {
-      if (::access(path_.c_str(), F_OK) != 0 && errno == ENOENT) Ignore(Listen());
+      if (::access(path_.c_str(), F_OK) == 0 || errno != ENOENT) continue;
+      const Status again = Listen();
+      if (!again.ok() && !std::exchange(told, true))
+        LogLine(LogLevel::kWarning, "the control socket is gone: " + again.error().what);
       continue;
     }
     Fd fd(::accept4(listener_.get(), nullptr, nullptr, SOCK_CLOEXEC));
@@ -152,6 +159,10 @@ std::string ControlServer::Answer(const std::string& line) {
   try {
     const Result<Json> result = handler_(request->method, request->params);
     return result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
+  } catch (const std::system_error& e) {
+    return ErrorLine(request->id, Error(Code::kTooMany, std::string("the drive has no thread for "
+                                                                    "that: ") +
+                                                            e.what()));
   } catch (const std::exception& e) {  // a parameter of another type, for example
     return ErrorLine(request->id, Error(Code::kInvalid, std::string("the request cannot be "
                                                                     "understood: ") +

@@ -159,6 +159,11 @@ TEST(ControlTest, AFolderThatOthersMayChangeIsRefused) {
   EXPECT_EQ(start().error().code, Code::kPermission);
   EXPECT_NE(start().error().remedy.find("XDG_RUNTIME_DIR"), std::string::npos);
   ASSERT_EQ(::chown(own.c_str(), 0, 0), 0);
+  std::filesystem::rename(own, folder / "aside");
+  std::filesystem::create_symlink(folder / "aside", own);  // to where, they could change
+  EXPECT_EQ(start().error().code, Code::kPermission);
+  std::filesystem::remove(own);
+  std::filesystem::rename(folder / "aside", own);
   ASSERT_EQ(::chmod(above.c_str(), 0777), 0);  // they could put another in its place
   EXPECT_EQ(start().error().code, Code::kPermission);
   ASSERT_EQ(::chmod(above.c_str(), 01777), 0);  // as /tmp is

@@ -1,10 +1,13 @@
 // What the built program's commands say, refuse and decide; and who may see what.
+#include <fcntl.h>
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/un.h>
 #include <unistd.h>
 
+#include <cerrno>
 #include <cstring>
 #include <filesystem>
 #include <nlohmann/json.hpp>
@@ -119,6 +122,48 @@ TEST_F(CommandsTest, AMountThatFailsLateLeavesNoneBehind) {
     EXPECT_NE(mounted.err.find("/proc/none"), std::string::npos) << mounted.err;
     EXPECT_EQ(ReadAll("/proc/self/mounts").find(At()), std::string::npos) << how;
   }
+}
+
+// A session's folder goes when its user logs out, and the mount stays.
+TEST_F(CommandsTest, AMountWhoseSocketIsGoneIsNotTakenForDead) {
+  MountAll();
+  ASSERT_EQ(machine_->Shell("echo fern > note").exit_code, 0);
+  std::filesystem::remove_all(machine_->environment().at("XDG_RUNTIME_DIR") + "/pargeter");
+  const Outcome gone = machine_->Pargeter({"unmount", "sheets"});
+  EXPECT_EQ(gone.exit_code, 0) << gone.err;
+  EXPECT_NE(gone.out.find("everything is at the store"), std::string::npos) << gone.out;
+  EXPECT_EQ(other_->Get("note"), "fern\n");
+}
+
+TEST_F(CommandsTest, WhereFewFilesMayBeOpenItGoesOnWhenSomeAreClosed) {
+  machine_->AddDrive("herbarium/sheets");
+  const auto mount = [&](int limit) {
+    return RunCommand({"sh", "-c",
+                       fmt::format("ulimit -n {} && exec {}/pargeter mount sheets --detach", limit,
+                                   ProgramFolder())},
+                      "", 60, machine_->environment());
+  };
+  const Outcome refused = mount(200);
+  EXPECT_EQ(refused.exit_code, 1);
+  EXPECT_NE(refused.err.find("200 open files here"), std::string::npos) << refused.err;
+  ASSERT_EQ(mount(260).exit_code, 0);
+  std::vector<std::pair<std::string, Fd>> open;
+  int too_many = 0;
+  for (int i = 0; i < 300; ++i) {
+    const std::string name = "sheet-" + std::to_string(i);
+    Fd fd(::open(At(name).c_str(), O_CREAT | O_WRONLY | O_CLOEXEC, 0644));
+    if (!fd) {
+      EXPECT_EQ(errno, ENFILE) << name;
+      ++too_many;
+    } else if (::write(fd.get(), "fern", 4) == 4) {
+      open.emplace_back(name, std::move(fd));
+    }
+  }
+  EXPECT_GT(too_many, 0);
+  EXPECT_GT(open.size(), 100u);
+  for (auto& [name, fd] : open) fd.Reset();
+  EXPECT_EQ(machine_->Pargeter({"flush", "sheets", "--timeout", "60s"}, 90).exit_code, 0);
+  for (const auto& [name, fd] : open) EXPECT_EQ(other_->Get(name), "fern") << name;
 }
 
 // Of all times, one looks at it when something is broken.
