@@ -14,6 +14,31 @@ std::string TextOf(const Json& object, const char* key) {
   return object[key];
 }
 
+// Reading it is not recursive, copying and writing it is: one line of brackets would end the drive.
+bool TooDeep(std::string_view line) {
+  constexpr int kDeepest = 32;
+  int depth = 0;
+  bool in_text = false;
+  for (std::size_t i = 0; i < line.size(); ++i) {
+    const char c = line[i];
+    if (in_text && c == '\\') {
+      ++i;
+    } else if (c == '"') {
+      in_text = !in_text;
+    } else if (!in_text && (c == '[' || c == '{')) {
+      if (++depth > kDeepest) return true;
+    } else if (!in_text && (c == ']' || c == '}')) {
+      --depth;
+    }
+  }
+  return false;
+}
+
+// Nothing (a discarded value) for what is no message.
+Json Parse(const std::string& line) {
+  return TooDeep(line) ? Json(Json::value_t::discarded) : Json::parse(line, nullptr, false);
+}
+
 }  // namespace
 
 std::string RequestLine(int id, const std::string& method, const Json& params) {
@@ -33,7 +58,7 @@ std::string ErrorLine(const Json& id, const Error& error) {
 }
 
 Result<RpcRequest> ParseRequest(const std::string& line) {
-  const Json message = Json::parse(line, nullptr, false);
+  const Json message = Parse(line);
   const Error bad(Code::kInvalid, "that is no JSON-RPC 2.0 request");
   if (!message.is_object()) return bad;
   const auto version = message.find("jsonrpc"), method = message.find("method");
@@ -43,13 +68,14 @@ Result<RpcRequest> ParseRequest(const std::string& line) {
   RpcRequest request;
   request.method = *method;
   if (message.contains("id")) request.id = message["id"];
+  if (!request.id.is_null() && !request.id.is_number() && !request.id.is_string()) return bad;
   if (message.contains("params")) request.params = message["params"];
   if (!request.params.is_object()) return bad;
   return request;
 }
 
 Result<Json> ParseAnswer(const std::string& line) {
-  const Json message = Json::parse(line, nullptr, false);
+  const Json message = Parse(line);
   const Error bad(Code::kDamaged, "the running drive gave an answer that is no JSON-RPC 2.0");
   if (!message.is_object()) return bad;
   if (message.contains("result")) return Json(message["result"]);

@@ -107,6 +107,30 @@ TEST(ControlTest, AnErrorOfAnotherShapeIsNoAnswer) {
   }
 }
 
+// Copying and writing one is recursive: it would take the drive down.
+TEST(ControlTest, WhatIsNestedWithoutEndIsNoMessage) {
+  const auto nested = [](int deep) { return std::string(deep, '[') + std::string(deep, ']'); };
+  for (const char* line :
+       {R"({{"jsonrpc":"2.0","method":"x","id":{}}})",
+        R"({{"jsonrpc":"2.0","method":"x","id":1,"params":{{"a":{}}}}})", R"({{"result":{}}})"}) {
+    const std::string far = fmt::format(fmt::runtime(line), nested(400'000));
+    EXPECT_EQ(ParseRequest(far).error().code, Code::kInvalid);
+    EXPECT_EQ(ParseAnswer(far).error().code, Code::kDamaged);
+  }
+  EXPECT_TRUE(ParseAnswer(fmt::format(R"({{"result":{}}})", nested(20))).ok());
+  const std::string in_text = std::string(100, '{') + R"(\"[)";
+  const auto text = ParseAnswer(fmt::format(R"({{"result":"{}"}})", in_text));
+  EXPECT_TRUE(text.ok()) << "only what is nested counts";
+}
+
+// RFC 8259 allows any value; JSON-RPC 2.0 (section 4) a text, a number or null.
+TEST(ControlTest, ARequestIsNotNamedByAStructure) {
+  for (const char* id : {"[]", "{}", "true"})
+    EXPECT_FALSE(ParseRequest(fmt::format(R"({{"jsonrpc":"2.0","method":"x","id":{}}})", id)).ok());
+  for (const char* id : {"7", "\"a\"", "null"})
+    EXPECT_TRUE(ParseRequest(fmt::format(R"({{"jsonrpc":"2.0","method":"x","id":{}}})", id)).ok());
+}
+
 std::size_t Mappings() {
   const std::string maps = ReadAll("/proc/self/maps");
   return static_cast<std::size_t>(std::count(maps.begin(), maps.end(), '\n'));

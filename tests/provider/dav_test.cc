@@ -43,6 +43,18 @@ TEST(DavXmlTest, AnswersOfManySpellings) {
   EXPECT_FALSE(webdav::ParseMultistatus("<html><body>sign in</body></html>").ok());
 }
 
+// No file system can hold such a name, and decoded it would be another thing's path.
+TEST(DavXmlTest, ASlashWithinANameIsNoPath) {
+  const auto parsed = webdav::ParseMultistatus(
+      "<multistatus xmlns='DAV:'><response><href>/dav/a%2F</href></response>"
+      "<response><href>/dav/b%2fc</href></response><response><href>http://here/%2F</href></"
+      "response>"
+      "<response><href>/dav/d%252F/</href></response></multistatus>");
+  ASSERT_TRUE(parsed.ok()) << parsed.error().what;
+  ASSERT_EQ(parsed->items.size(), 1u);
+  EXPECT_EQ(parsed->items[0].path, "/dav/d%2F");
+}
+
 TEST(DavPathTest, OnlyWhatAServerCanKeepIsSaid) {
   for (const char* good : {"a", "a/b", "a/b/", "..a", "a b%41"}) EXPECT_TRUE(Sayable(good));
   for (const char* bad : {".", "..", "a//b", "/a", "a/../b", "a/./", "//"})

@@ -4,6 +4,7 @@
 
 #include <cstdlib>
 
+#include "base/log.h"
 #include "base/text.h"
 #include "net/uri.h"
 #include "provider/xml.h"
@@ -95,7 +96,13 @@ Result<Multistatus> ParseMultistatus(std::string_view text) {
     if (Named(response, "sync-token")) out.sync_token = response.child_value();
     if (!Named(response, "response")) continue;
     Item item;
-    item.path = PathOfHref(Text(response, "href"));
+    const std::string href = Text(response, "href");
+    if (Lower(href).find("%2f") != std::string::npos) {  // no file system can hold such a name
+      Log(LogLevel::kWarning, "the server listed {}, whose name has a slash in it: left out",
+          Printable(href));
+      continue;
+    }
+    item.path = PathOfHref(href);
     const std::string status = Text(response, "status");
     if (!status.empty()) item.status = StatusIn(status);
     for (const pugi::xml_node& propstat : response.children()) {

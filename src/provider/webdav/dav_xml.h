@@ -30,6 +30,7 @@ struct Multistatus {
   std::vector<Item> items;
   std::string sync_token;  // RFC 6578
 };
+// Leaves out what has a slash within its name, and says so in the log.
 Result<Multistatus> ParseMultistatus(std::string_view text);
 
 // The path of a reference as a server writes it: absolute or with a host, escaped as it likes.
