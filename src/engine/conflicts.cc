@@ -79,7 +79,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
     }
     if (occupant) {
       PG_ASSIGN(occupants, WasSent(*occupant, job->Place(), job->path, *there, job->cancel));
-      occupants = occupants || there->attributes.origin == WriterOf(*occupant);
+      occupants = occupants || (there->attributes.origin == WriterOf(*occupant) &&
+                                SignTells(*occupant, job->Place()));
     }
   }
   job->delay = Duration(100);

@@ -165,6 +165,7 @@ void Drive::Stop() {
   const auto waits = WaitingForStore();
   if (!waits.ok() || *waits > 0) SyncEverything();
   const Lock tree(tree_mutex_);
+  Ignore(index_->SetMeta("all_known", "1"));  // no power cut takes the memory of what was sent
   Ignore(SyncIndex());
   RemoveDoomed();
   Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));

@@ -238,6 +238,7 @@ class Drive {
   Result<Remains> LookAtPending(const Node& node, bool power_cut) REQUIRES(tree_mutex_);
   static bool WrittenAnew(const Node& node);
   bool EmptyWhenSynced(const Node& node) const REQUIRES(tree_mutex_);
+  Status DoubtSigns(std::vector<Node>* waiting) REQUIRES(tree_mutex_);
   Status MendPending(Node* node, bool power_cut) REQUIRES(tree_mutex_);
   Status MendMade(Node* node) REQUIRES(tree_mutex_);
   Status TakeBackEmptied(Node* node) REQUIRES(tree_mutex_);
@@ -575,6 +576,10 @@ class Drive {
   std::string OriginOf(NodeId id) const;
   NodeId WrittenBy(const std::string& origin) const;
   std::string WriterOf(const Node& node) const;
+  // Whether what stands at `place` and says that it is of this node is what is known of it, or was
+  // sent for it since. A power cut takes the memory of what was sent: of nodes that waited for
+  // nothing then, only what was written down since is known.
+  bool SignTells(const Node& node, const std::string& place) const;
   std::string AsideName(NodeId id) const;
   static bool IsAsideName(std::string_view name);  // of any machine
   Status SyncBeforeSending(Job* job) EXCLUDES(tree_mutex_);
@@ -651,7 +656,8 @@ class Drive {
   const DriveOptions options_;
   std::unique_ptr<Provider> provider_;
   Activity activity_{options_.clock};
-  std::string own_id_;  // random, for as long as the state lives
+  std::string own_id_;            // random, for as long as the state lives
+  NodeId last_of_cut_ = kNoNode;  // nodes up to it were there before the last power cut
   std::unique_ptr<BlockStore> blocks_;
   std::unique_ptr<Budget> budget_;
   std::unique_ptr<SpareRoom> spare_;

@@ -39,7 +39,8 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
   if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
   // it may be made though nobody learns of it: its time tells it then
   const bool here = from == job->path;
-  if ((here || (copy_of && !provider_->Can().tells_writer)) && !in_parts && job->attributes.mtime)
+  const bool told = provider_->Can().tells_writer && SignTells(node, job->Place());
+  if ((here || (copy_of && !told)) && !in_parts && job->attributes.mtime)
     PG_TRY(JournalSent(*job, TimeMark(size, *job->attributes.mtime)));
   auto entry = in_one
                    ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)

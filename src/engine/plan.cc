@@ -226,17 +226,21 @@ NodeId Drive::WrittenBy(const std::string& origin) const {
   return std::strtoll(origin.c_str() + own_id_.size() + 1, nullptr, 10);
 }
 
+bool Drive::SignTells(const Node& node, const std::string& place) const {
+  return WrittenBy(WriterOf(node)) > last_of_cut_ || HasParts(node.upload) ||
+         AnythingSentTo(node.upload, place);
+}
+
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
   if (job.node.dirty & kUnsure) return false;  // the better one, perhaps
   const bool tried = !job.tried_path.empty();
-  bool sent = made.attributes.origin == OriginOf(job.id);
+  const std::string place =
+      tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place();
+  bool sent = made.attributes.origin == OriginOf(job.id) && SignTells(job.node, place);
   if (!sent) {
-    PG_ASSIGN(
-        sent,
-        WasSent(job.node, tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place(),
-                tried ? job.tried_path : job.path, made, job.cancel));
+    PG_ASSIGN(sent, WasSent(job.node, place, tried ? job.tried_path : job.path, made, job.cancel));
   }
   if (sent) return IsWhatIsKnown(job, made);
   if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))

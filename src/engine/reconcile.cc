@@ -207,6 +207,7 @@ Result<bool> Drive::WentAlong(const Job& job) {
 
 Result<Entry> Drive::SendContent(Job* job) {
   const Capabilities can = provider_->Can();
+  const bool told = can.tells_writer && SignTells(job->node, job->Place());
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
   PG_TRY(EndParts(job->node.upload, job->cancel));  // of when it was larger
   TextSource link(SymlinkBody(job->node.target));
@@ -217,8 +218,8 @@ Result<Entry> Drive::SendContent(Job* job) {
     return JournalSent(*job, BytesMark(body->Size(), digest));
   };
   SentSource sent(body, journal);
-  if (!can.tells_writer && body->Size() == 0) PG_TRY(journal(Md5("")));
-  return provider_->Write(job->path, can.tells_writer ? body : &sent, job->attributes, job->only_if,
+  if (!told && body->Size() == 0) PG_TRY(journal(Md5("")));
+  return provider_->Write(job->path, told ? body : &sent, job->attributes, job->only_if,
                           job->cancel);
 }
 

@@ -39,6 +39,8 @@ Status Drive::Recover() {
   PG_ASSIGN(const std::string names, index_->Meta("names_synced"));
   names_synced_ = std::strtoll(names.c_str(), nullptr, 10);
   index_->SkipIntents(names_synced_);  // the numbers of later ones are higher
+  PG_ASSIGN(const std::string cut, index_->Meta("last_of_cut"));
+  last_of_cut_ = std::strtoll(cut.c_str(), nullptr, 10);
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
   Change change(this);
   if (power_cut) PG_TRY(RecoverFromPowerCut());
@@ -46,6 +48,7 @@ Status Drive::Recover() {
   if (power_cut) PG_TRY(ForgetLostLocal());
   PG_TRY(RecoverHeld());
   PG_TRY(index_->SetMeta("boot", options_.boot_id));
+  PG_TRY(index_->SetMeta("all_known", ""));
   PG_TRY(change.Commit());
   PG_TRY(SyncIndex());
   // at once: after a power cut their numbers may be given again
@@ -77,6 +80,7 @@ Status Drive::ClaimCache() {
 Status Drive::RecoverWaiting(bool power_cut) {
   PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
   std::unordered_set<NodeId> dirty;
+  if (power_cut) PG_TRY(DoubtSigns(&waiting));
   for (Node& node : waiting) {
     if (node.dirty & kEmptied) PG_TRY(TakeBackEmptied(&node));
     if (node.dirty & kData) dirty.insert(node.id);
@@ -104,6 +108,25 @@ Status Drive::RecoverWaiting(bool power_cut) {
       // as well be a change of which the index knows nothing any more
       PG_TRY(blocks_->Drop(id, Place::kPending));
     }
+  }
+  return {};
+}
+
+// What waited may have been sent already, and is to go for what it is. What waited for nothing, or
+// is given up for what it was, has no memory of what came to the store of it.
+Status Drive::DoubtSigns(std::vector<Node>* waiting) {
+  PG_ASSIGN(const std::string all_known, index_->Meta("all_known"));
+  if (!all_known.empty()) return {};
+  PG_ASSIGN(last_of_cut_, index_->LastId());
+  PG_TRY(index_->SetMeta("last_of_cut", std::to_string(last_of_cut_)));
+  for (Node& node : *waiting) {
+    if (HasParts(node.upload)) continue;
+    std::vector<std::string> places;
+    if (node.there != There::kAbsent) places.push_back(PlaceThere(node));
+    if (Goes(node)) places.push_back(PlaceIn(node.parent, KeyPart(node)));
+    if (node.tried_parent != kNoNode) places.push_back(PlaceIn(node.tried_parent, node.tried_name));
+    for (const std::string& place : places) node.upload = WithSent(node.upload, place, kAnything);
+    PG_TRY(index_->Update(node));
   }
   return {};
 }
@@ -232,6 +255,7 @@ Status Drive::MendPending(Node* node, bool power_cut) {
     left.present.Clear();
     node->size = node->there_size;
     node->dirty &= ~kAllData;
+    node->upload = WithoutAnything(node->upload);
     AskForTime(node);
     PG_TRY(blocks_->Drop(node->id, Place::kPending));
   } else {

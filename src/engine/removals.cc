@@ -53,7 +53,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
       if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder ||
           other.there != There::kElsewhere)
         continue;
-      if (live->opens + live->old_opens > 0 || !other.upload.empty() || IsToBeTakenBack(other) ||
+      if (live->opens + live->old_opens > 0 || HasParts(other.upload) || IsToBeTakenBack(other) ||
           !SpelledNow(other).empty() || MayBeTheLast(other))
         continue;
       const auto blocker = BlockerOf(other);
@@ -188,13 +188,15 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
     if (there->version == version) continue;  // it is what it was after all
     // (what a power cut has left may be older than what the store had got by then)
     const bool unsure = node.name.empty() && (node.dirty & kUnsure);
-    if (unsure || there->attributes.origin != WriterOf(node)) {
-      PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, *there, cancel));
-      if (!sent) {
-        const Lock tree(tree_mutex_);
-        listed_.erase(node.there_parent);  // who looks there sees it
-        return {};
-      }
+    bool sent =
+        !unsure && there->attributes.origin == WriterOf(node) && SignTells(node, PlaceThere(node));
+    if (!sent) {
+      PG_ASSIGN(sent, WasSent(node, PlaceThere(node), path, *there, cancel));
+    }
+    if (!sent) {
+      const Lock tree(tree_mutex_);
+      listed_.erase(node.there_parent);  // who looks there sees it
+      return {};
     }
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));

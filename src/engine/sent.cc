@@ -65,6 +65,18 @@ bool SentTo(const std::string& upload, const std::string& place) {
   return std::any_of(all.begin(), all.end(), [&](const Mark& one) { return one.place == place; });
 }
 
+bool AnythingSentTo(const std::string& upload, const std::string& place) {
+  const std::vector<Mark> all = Parse(upload);
+  return std::find(all.begin(), all.end(), Mark{kAnything, place}) != all.end();
+}
+
+std::string WithoutAnything(const std::string& upload) {
+  if (HasParts(upload)) return upload;
+  std::vector<Mark> all = Parse(upload);
+  std::erase_if(all, [](const Mark& one) { return one.of == kAnything; });
+  return Written(all);
+}
+
 std::string MovedSent(const std::string& upload, NodeId from, NodeId to) {
   if (HasParts(upload)) return upload;
   const std::string former = PlaceIn(from, "");

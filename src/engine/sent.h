@@ -1,6 +1,7 @@
 // What an upload has begun to send, written down (Node::upload) so that it is known again:
-//   "=MARK PLACE\n..."      what was sent and where, the last of it; its store does not tell who
-//                           wrote what. SIZE:MD5 for bytes, SIZE@SECONDS for a time of change.
+//   "=MARK PLACE\n..."      what was sent and where, the last of it, where who wrote what is there
+//                           does not tell that (Drive::SignTells). SIZE:MD5 for bytes,
+//                           SIZE@SECONDS for a time of change, "any" for all that has our sign.
 //                           A place is FOLDER/NAME with the folder's node id: one above it may be
 //                           moved at any time, by a request of its own
 //   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (Drive::EndParts)
@@ -22,6 +23,9 @@ std::string PlaceIn(NodeId folder, const std::string& key);
 bool SentTo(const std::string& upload, const std::string& place);
 std::string BytesMark(std::uint64_t size, const std::string& digest);  // of 16 bytes
 std::string TimeMark(std::uint64_t size, Nanos mtime);
+inline constexpr const char* kAnything = "any";
+std::string WithoutAnything(const std::string& upload);
+bool AnythingSentTo(const std::string& upload, const std::string& place);
 std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark);
 std::string WithoutSent(const std::string& upload, const std::string& place);
 // What was sent into `from` is in `to` now.

@@ -267,6 +267,11 @@ Status Index::SkipIds(std::int64_t count) {
       fmt::format("UPDATE sqlite_sequence SET seq=seq+{} WHERE name='nodes'", count));
 }
 
+Result<NodeId> Index::LastId() {
+  PG_ASSIGN(Statement last, db_.Prepare("SELECT seq FROM sqlite_sequence WHERE name='nodes'"));
+  return OneInt(&last);
+}
+
 Result<std::vector<Node>> Index::Intents(std::int64_t after, int limit) {
   return Rows(&intents_.Bind(1, after).Bind(2, limit));
 }

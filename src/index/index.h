@@ -195,6 +195,7 @@ class Index {
 
   Status StartIdsAbove(NodeId id);  // of nodes
   Status SkipIds(std::int64_t count);
+  Result<NodeId> LastId();  // given, or skipped
   std::int64_t NextIntent() { return ++last_intent_; }
   std::int64_t last_intent() const { return last_intent_; }
   void SkipIntents(std::int64_t to) { last_intent_ = std::max(last_intent_, to); }

@@ -1,0 +1,149 @@
+// A power cut has taken the memory of an upload that had come to the store: what is done here then
+// is done with the former version, and that one stays.
+#include <gmock/gmock.h>
+#include <gtest/gtest.h>
+
+#include "support/drive_fixture.h"
+#include "support/hands.h"
+
+namespace pargeter::test {
+namespace {
+
+class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool> {
+ protected:
+  Hands hands() { return Hands(drive_.get()); }
+  ForgottenTest() { disk_.WatchPower(folder_.path()); }
+  // The store has `later` of it, of which nobody here knows any more.
+  void Forget(const std::string& name, const std::string& later, bool orderly = false) {
+    {
+      const Lock lock(world_.mutex);
+      world_.serial_versions = GetParam();
+    }
+    retry_pause_ = trial_pause_ = Duration(10);
+    Open();
+    ASSERT_TRUE(Write(name, "former").ok());
+    FlushAll();
+    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    if (orderly)
+      Close();
+    else
+      LosePower(1);
+    boot_id_ = "after";
+    {
+      const Lock lock(world_.mutex);
+      FakeWorld::Object sent = world_.objects[name];
+      sent.body = later;
+      world_.Set(name, sent);
+    }
+    world_.SetOffline(true);
+    Open();
+  }
+  void GoOnline() {
+    world_.SetOffline(false);
+    FlushAll();
+  }
+  // The next upload happens and gets no answer; nothing comes of those after it.
+  void LoseOneThenFail() {
+    const Lock lock(world_.mutex);
+    world_.loses["write"] = {true};
+    world_.fails["write"] = std::deque<bool>(10000, true);
+    world_.fails["write"].front() = false;
+  }
+  void Heal() {
+    const Lock lock(world_.mutex);
+    world_.fails.clear();
+  }
+  std::vector<std::string> Bodies() {
+    std::vector<std::string> bodies;
+    for (const auto& [path, body] : world_.All()) bodies.push_back(body);
+    return bodies;
+  }
+};
+
+TEST_P(ForgottenTest, ItIsNotDeleted) {
+  Forget("f", "mine, and more");
+  ASSERT_TRUE(hands().Remove("f").ok());
+  GoOnline();
+  EXPECT_THAT(Bodies(), testing::ElementsAre("mine, and more"));
+}
+
+TEST_P(ForgottenTest, NorWithAnotherName) {
+  Forget("f", "mine, and more");
+  ASSERT_TRUE(hands().Move("f", "f~").ok());
+  ASSERT_TRUE(Write("f", "new").ok());
+  ASSERT_TRUE(hands().Remove("f~").ok());
+  GoOnline();
+  EXPECT_THAT(Bodies(), testing::UnorderedElementsAre("mine, and more", "new"));
+}
+
+TEST_P(ForgottenTest, NothingIsWrittenOverIt) {
+  Forget("f", "mine, and more");
+  ASSERT_TRUE(Write("f", "new").ok());
+  GoOnline();
+  EXPECT_THAT(Bodies(), testing::UnorderedElementsAre("mine, and more", "new"));
+}
+
+// It is ours after all where nothing can have been forgotten.
+TEST_P(ForgottenTest, AnOrderlyEndForgetsNothing) {
+  Forget("f", "mine, and more", true);
+  ASSERT_TRUE(hands().Remove("f").ok());
+  GoOnline();
+  EXPECT_THAT(Bodies(), testing::IsEmpty());
+}
+
+// What is sent after the power cut is known again, and what waited for upload when it came.
+TEST_P(ForgottenTest, WhatIsSentSinceIsOurs) {
+  Forget("g", "of g");
+  GoOnline();
+  ASSERT_TRUE(drive_->Refresh().ok());
+  ASSERT_EQ(*Read("g"), "of g");
+  for (const char* body : {"second", ""}) {
+    LoseOneThenFail();
+    ASSERT_TRUE(Write("g", body).ok());
+    ASSERT_TRUE(Eventually([&] { return world_.All()["g"] == body; }));
+    ASSERT_TRUE(Write("g", "third").ok());
+    Heal();
+    FlushAll();
+    EXPECT_THAT(Bodies(), testing::ElementsAre("third"));
+  }
+  world_.LoseAnswers(1);
+  ASSERT_TRUE(Write("g", "fourth").ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All()["g"] == "fourth"; }));
+  ASSERT_TRUE(hands().Remove("g").ok());
+  FlushAll();
+  EXPECT_THAT(Bodies(), testing::IsEmpty());
+  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+}
+
+TEST_P(ForgottenTest, WhatWaitedIsStillOurs) {
+  for (const bool removed : {false, true}) {
+    const std::string name = removed ? "removed" : "written";
+    Open();
+    ASSERT_TRUE(Write(name, "former").ok());
+    FlushAll();
+    LoseOneThenFail();
+    ASSERT_TRUE(hands().Write(name, "second", true).ok());
+
+    ASSERT_TRUE(Eventually([&] { return world_.All()[name] == "second"; }));
+    ASSERT_TRUE(hands().Write(name, "then", true).ok());
+    LosePower(removed);
+    world_.SetOffline(true);
+    Open();
+    if (removed)
+      ASSERT_TRUE(hands().Remove(name).ok());
+    else
+      ASSERT_TRUE(Write(name, "third").ok());
+    Heal();
+    GoOnline();
+    EXPECT_EQ(drive_->Summary().conflicts, 0u);
+    Close();
+  }
+  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"written", "third"}}));
+}
+
+INSTANTIATE_TEST_SUITE_P(Versions, ForgottenTest, testing::Bool(), [](const auto& info) {
+  return std::string(info.param ? "Serial" : "OfContent");
+});
+
+}  // namespace
+}  // namespace pargeter::test
