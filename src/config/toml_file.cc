@@ -28,8 +28,35 @@
 namespace pargeter {
 namespace {
 
+// The library makes a table within a table for each part of a dotted key, and ends them the same
+// way.
+bool HasEndlessKey(std::string_view text) {
+  constexpr int kMostParts = 100;
+  int parts = 0;
+  char quote = 0;
+  bool comment = false;
+  for (std::size_t i = 0; i < text.size(); ++i) {
+    const char c = text[i];
+    if (c == '\n') {
+      parts = quote = 0;
+      comment = false;
+    } else if (quote != 0) {
+      if (c == '\\' && quote == '"') ++i;
+      if (c == quote) quote = 0;
+    } else if (!comment && (c == '"' || c == '\'')) {
+      quote = c;
+    } else if (c == '#') {
+      comment = true;
+    } else if (!comment && c == '.' && ++parts > kMostParts) {
+      return true;
+    }
+  }
+  return false;
+}
+
 Result<toml::table> ParseText(const std::string& text, const std::string& path) {
   try {
+    if (HasEndlessKey(text)) throw std::runtime_error("a key in it has too many parts");
     return toml::parse(std::string_view(text));
   } catch (const toml::parse_error& e) {
     return Error(Code::kInvalid,

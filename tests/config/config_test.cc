@@ -74,6 +74,18 @@ TEST(TomlFileTest, MistakesNameFileAndLine) {
   EXPECT_EQ(wrong_type->String("", "a").error().code, Code::kInvalid);
 }
 
+// Of a hundred thousand parts it would be the end of the process.
+TEST(TomlFileTest, AKeyHasAnEnd) {
+  std::string dots;
+  for (int i = 0; i < 100'000; ++i) dots += "a.";
+  for (const std::string& text :
+       {dots + "a = 1\n", "[" + dots + "a]\n", "x = {" + dots + "a = 1}\n"})
+    EXPECT_EQ(TomlFile::Parse(text, "t").error().code, Code::kInvalid);
+  for (const std::string& text :
+       {"# " + dots + "\n", "a = \"\\\"" + dots + "\"\n", "a = '" + dots + "'\n"})
+    EXPECT_TRUE(TomlFile::Parse(text, "t").ok()) << text.substr(0, 20);
+}
+
 Paths In(const TemporaryFolder& folder) {
   return {folder / "config", folder / "state", folder / "run"};
 }
