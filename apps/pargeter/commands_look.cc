@@ -23,6 +23,21 @@ std::string AgeOf(const std::string& rfc3339) {
   return then == 0 ? "" : FormatAge(Duration((SystemClock().Wall() - then) / 1'000'000));
 }
 
+// One drive that is broken hides none of the others. The first error is the command's.
+Status ForEach(const std::vector<DriveSettings>& drives, const World& world,
+               const std::function<Status(const DriveSettings&)>& work) {
+  std::optional<Error> failed;
+  for (const DriveSettings& d : drives) {
+    const Status done = work(d);
+    if (done.ok()) continue;
+    if (failed)
+      world.Note(fmt::format("{}: {}", d.name, Printable(done.error().what)));
+    else
+      failed = drives.size() > 1 ? done.error().Within(d.name) : done.error();
+  }
+  return failed ? Status(*failed) : Status();
+}
+
 // Nothing: it does not run, or ended just now.
 Result<std::optional<Json>> StatusOfRunning(const World& world, const DriveSettings& d) {
   const Steady ends_by = std::chrono::steady_clock::now() + Duration(2000);
@@ -34,6 +49,10 @@ Result<std::optional<Json>> StatusOfRunning(const World& world, const DriveSetti
       return answer;
     std::this_thread::sleep_for(Duration(20));
   }
+}
+
+bool HasState(const World& world, const DriveSettings& d) {
+  return ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0;
 }
 
 // What is so of a drive of which nothing else is known.
@@ -61,7 +80,7 @@ Result<Json> StatusOf(const World& world, const DriveSettings& d) {
   Json status = StatusBeforeAsking(world, d);
   PG_ASSIGN(std::optional<Json> answer, StatusOfRunning(world, d));
   const bool running = answer.has_value();
-  if (!running && ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0) {
+  if (!running && HasState(world, d)) {
     PG_ASSIGN(const auto drive, OpenDrive(world, d, false));
     PG_ASSIGN(answer, AnswerMethod(drive.get(), "status", Json::object()));
     answer->erase("online");
@@ -200,14 +219,12 @@ Status RunStatus(const std::string& name, World& world) {
 Status RunUsage(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json all = Json::array();
-  std::optional<Error> failed;
-  for (const DriveSettings& d : drives) {
+  const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
     PG_ASSIGN(const Json status, StatusOf(world, d));
     const auto space = [&]() -> Result<std::optional<Quota>> {
       PG_ASSIGN(const Store store, OpenStore(world, d.account, d.folder));
       return store.provider->SpaceOfAccount(nullptr);
     }();
-    if (!space.ok() && !failed) failed = space.error().Within(d.account);
     Json account{{"name", d.account}, {"used", nullptr}, {"total", nullptr}};
     std::string words = "the store does not say how much is used";
     if (!space.ok()) {
@@ -229,17 +246,18 @@ Status RunUsage(const std::string& name, World& world) {
       world.Say(fmt::format("  waiting  {}, {}", Counted(files, "change"),
                             FormatSize(pending.value("bytes", std::uint64_t{0}))));
     all.push_back({{"name", d.name}, {"account", account}, {"here", cache}, {"pending", pending}});
-  }
+    return space.ok() ? Status() : Status(space.error().Within(d.account));
+  });
   if (drives.empty()) world.Say("There are no drives.");
   if (world.json) world.PrintJson({{"drives", all}});
-  return failed ? Status(*failed) : Status();
+  return done;
 }
 
 Status RunQueue(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json all = Json::array();
-  for (const DriveSettings& d : drives) {
-    if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) continue;
+  const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
+    if (!HasState(world, d)) return {};
     PG_ASSIGN(Json queue, AskDrive(world, d, "queue", {{"limit", world.json ? 1000000 : 50}}));
     const std::uint64_t files = queue.value("files", std::uint64_t{0});
     world.Say(fmt::format("{}: {}{}", d.name,
@@ -263,9 +281,10 @@ Status RunQueue(const std::string& name, World& world) {
       world.Say(fmt::format("  and {} more", files - queue["items"].size()));
     queue["name"] = d.name;
     all.push_back(std::move(queue));
-  }
+    return {};
+  });
   if (world.json) world.PrintJson({{"drives", all}});
-  return {};
+  return done;
 }
 
 // `release` and `drop` need a name: they decide about data.
@@ -289,8 +308,8 @@ Status RunHeld(const std::string& name, const std::string& method, World& world)
 Status RunConflicts(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json all = Json::array();
-  for (const DriveSettings& d : drives) {
-    if (::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) != 0) continue;
+  const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
+    if (!HasState(world, d)) return {};
     PG_ASSIGN(const Json answer, AskDrive(world, d, "conflicts", Json::object()));
     for (Json item : answer["conflicts"]) {
       for (const char* key : {"path", "beside"})
@@ -305,13 +324,13 @@ Status RunConflicts(const std::string& name, World& world) {
                             Printable(item.value("beside", ""))));
       all.push_back(std::move(item));
     }
-  }
-  if (all.empty())
-    world.Say("There are no conflicts.");
-  else
+    return {};
+  });
+  if (all.empty() && done.ok()) world.Say("There are no conflicts.");
+  if (!all.empty())
     world.Say("Decide with: pargeter conflicts keep PATH --here | --there | --both");
   if (world.json) world.PrintJson({{"conflicts", all}});
-  return {};
+  return done;
 }
 
 Status RunKeep(const std::string& path, bool here, bool there, bool both, World& world) {
@@ -335,32 +354,33 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json flushed = Json::array();
-  for (const DriveSettings& d : drives) {
+  const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
     PG_ASSIGN(const auto answer,
               CallDrive(world.paths.SocketOf(d.name), "flush", {{"timeout_ms", patience.count()}},
                         patience + Duration(10000)));
     if (!answer) {
-      if (name.empty()) continue;
+      if (name.empty()) return {};
       return Error(Code::kBusy,
                    fmt::format("the drive {} is not mounted, so nothing can go up", d.name),
                    fmt::format("Mount it: pargeter mount {}", d.name));
     }
     flushed.push_back(d.name);
     world.Say(fmt::format("{}: everything is at the store{}", d.name, ButHeld(*answer)));
-  }
+    return {};
+  });
   if (world.json) world.PrintJson({{"flushed", flushed}});
-  return {};
+  return done;
 }
 
 Status RunRefresh(const std::string& name, World& world) {
   Json all = Json::array();
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name, Joined::kItselfToo));
-  for (const DriveSettings& d : drives) {
+  const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
     PG_ASSIGN(const auto answer,
               CallDrive(world.paths.SocketOf(d.name), "refresh", Json::object(), Duration(120000)));
     if (!answer && !name.empty())
       return Error(Code::kBusy, fmt::format("the drive {} is not mounted", d.name));
-    if (!answer) continue;
+    if (!answer) return {};
     const auto list = [&](const char* key) {
       std::string words;
       for (const Json& one : answer->value(key, Json::array()))
@@ -375,9 +395,10 @@ Status RunRefresh(const std::string& name, World& world) {
     all.push_back({{"name", d.name},
                    {"applied", answer->value("applied", Json::array())},
                    {"needs_remount", answer->value("needs_remount", Json::array())}});
-  }
+    return {};
+  });
   if (world.json) world.PrintJson({{"drives", all}});
-  return {};
+  return done;
 }
 
 // What changed lately, on which side; with `follow` until interrupted, as it happens.
@@ -386,12 +407,12 @@ Status RunActivity(const std::string& name, bool follow, World& world) {
   std::map<std::string, std::int64_t> seen;
   for (bool first = true;; first = false) {
     Json all = Json::array();
-    for (const DriveSettings& d : drives) {
+    const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
       PG_ASSIGN(
           const std::optional<Json> answer,
           CallDrive(world.paths.SocketOf(d.name), "activity",
                     {{"after", seen[d.name]}, {"limit", first ? 50 : 1000}}, Duration(10000)));
-      if (!answer) continue;
+      if (!answer) return {};
       for (Json item : (*answer)["activity"]) {
         seen[d.name] = item.value("number", std::int64_t{0});
         item["drive"] = d.name;
@@ -404,12 +425,14 @@ Status RunActivity(const std::string& name, bool follow, World& world) {
         if (follow && world.json) fmt::print("{}\n", item.dump());
         all.push_back(std::move(item));
       }
-    }
-    std::fflush(stdout);
-    if (!follow) {
-      if (all.empty()) world.Say("Nothing has happened since the drives were mounted.");
-      if (world.json) world.PrintJson({{"activity", all}});
       return {};
+    });
+    std::fflush(stdout);
+    if (!follow || !done.ok()) {
+      if (all.empty() && done.ok())
+        world.Say("Nothing has happened since the drives were mounted.");
+      if (!follow && world.json) world.PrintJson({{"activity", all}});
+      return done;
     }
     std::this_thread::sleep_for(std::chrono::milliseconds(500));
   }

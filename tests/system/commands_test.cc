@@ -188,6 +188,14 @@ TEST_F(CommandsTest, StatusOfTheOthersIsToldThoughOneCannotBe) {
   EXPECT_TRUE(drives[0]["running"].is_null());
   EXPECT_NE(drives[0]["last_error"], "");
   EXPECT_EQ(drives[1]["running"], true);
+  for (const char* command : {"queue", "usage", "conflicts"}) {
+    const Outcome told = machine_->Pargeter({command});
+    EXPECT_EQ(told.exit_code, status.exit_code) << command;
+    EXPECT_NE(told.err.find("mosses"), std::string::npos) << command << told.err;
+    const bool others = told.out.find("sheets") != std::string::npos;
+    EXPECT_EQ(others, std::string(command) != "conflicts") << command << told.out;
+    EXPECT_EQ(told.out.find("no conflicts"), std::string::npos) << "who knows?";
+  }
 }
 
 TEST_F(CommandsTest, WhatIsOnThisDiskIsSaidAndDecided) {
