@@ -17,7 +17,9 @@ constexpr std::size_t kManyVisited = 64;
 constexpr Duration kWatchFor(300000);   // after the last visit
 constexpr Duration kAnswersBy(120000);  // to one request, with all its attempts
 constexpr int kSlowly = 6;              // rounds between two folders that nobody visits
-constexpr Duration kMoveMayTake(5000);  // of a folder that was never listed: who asks waits so long
+constexpr Duration kMoveMayTake(
+    30000);                          // of a folder that was never listed: who asks waits so long
+constexpr Duration kLookAgain(250);  // whether the store is still there
 constexpr Duration kKnownMayTake(3000);  // a listing of a folder that is known
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 }  // namespace
@@ -52,8 +54,12 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
     const bool known = folder->node.listed_at != 0;
     const Steady moved_by = std::min(deadline, options_.clock->Now() + kMoveMayTake);
     while (!known && MayBeElsewhere(folder->node, Steady::max())) {
-      if (!tree_changed_.WaitUntil(tree_mutex_, moved_by) && options_.clock->Now() >= moved_by)
+      const Steady now = options_.clock->Now();
+      if (now >= moved_by)
         return Error(Code::kBusy, "the folder's move is not done at the store yet");
+      tree_changed_.WaitUntil(tree_mutex_, std::min(moved_by, now + kLookAgain));
+      if (stop_->cancelled()) return Error(Code::kCancelled, "the drive ends");
+      PG_TRY(link_->Check());
       PG_ASSIGN(folder, GetFolder(id));
     }
     for (NodeId up = id; up != kRootId;) {

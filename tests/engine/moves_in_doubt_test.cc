@@ -3,6 +3,7 @@
 #include <gtest/gtest.h>
 
 #include <atomic>
+#include <future>
 #include <thread>
 
 #include "support/drive_fixture.h"
@@ -53,6 +54,34 @@ class MovesInDoubtTest : public DriveTest {
     }
   }
 };
+
+// It takes some time until somebody asks the store again: no program is told that it is busy.
+TEST_F(MovesInDoubtTest, WhatIsInAFolderThatWasNeverListedIsWaitedFor) {
+  retry_pause_ = Duration(3000);
+  patience_ = Duration(20000);
+  world_.Put("d/sub/page", "page");
+  Open();
+  Names("d");
+  MoveInDoubt("d", "e");
+  EXPECT_EQ(Names("e/sub"), std::vector<std::string>{"page"});
+}
+
+// Where there is no store, there is nothing to wait for.
+TEST_F(MovesInDoubtTest, NorIsItWaitedForOffline) {
+  retry_pause_ = patience_ = Duration(60000);
+  for (const char* path : {"d/sub/page", "other/f"}) world_.Put(path, path);
+  Open();
+  Names("d");
+  Names("other");
+  MoveInDoubt("d", "e");
+  const NodeId sub = *hands().Find("e/sub");
+  auto looks = std::async(std::launch::async, [&] { return drive_->OpenFolder(sub); });
+  EXPECT_EQ(looks.wait_for(std::chrono::milliseconds(100)), std::future_status::timeout);
+  world_.SetOffline(true);
+  EXPECT_FALSE(Read("other/f").ok());
+  EXPECT_EQ(looks.wait_for(std::chrono::seconds(5)), std::future_status::ready);
+  world_.SetOffline(false);
+}
 
 TEST_F(MovesInDoubtTest, AFileThatLeavesIsNotTakenForDeleted) {
   Look();

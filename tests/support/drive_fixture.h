@@ -39,7 +39,7 @@ class DriveTest : public testing::Test {
     o.hold_quiet = hold_quiet_;
     o.hold_files = hold_files_;
     o.remembered = remembered_;
-    o.patience = Duration(5000);
+    o.patience = patience_;
     o.read_only = read_only_;
     o.shared = shared_;
     o.host = "isle";
@@ -189,7 +189,7 @@ class DriveTest : public testing::Test {
   bool read_only_ = false, shared_ = false;
   std::string boot_id_ = "one", cache_folder_;
   const Clock* clock_ = &SystemClock();
-  Duration retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
+  Duration patience_{5000}, retry_pause_{2000}, quiet_{20}, hold_quiet_{50},
       trial_pause_ = DriveOptions().trial_pause, copy_patience_ = DriveOptions().copy_patience,
       open_patience_ = DriveOptions().open_patience, watch_every_ = DriveOptions().watch_every,
       may_be_late_ = DriveOptions().may_be_late, feed_pause_ = DriveOptions().feed_pause;
