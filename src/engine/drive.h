@@ -580,6 +580,7 @@ class Drive {
   // sent for it since. A power cut takes the memory of what was sent: of nodes that waited for
   // nothing then, only what was written down since is known.
   bool SignTells(const Node& node, const std::string& place) const;
+  static std::string WithAnything(const Node& node);
   std::string AsideName(NodeId id) const;
   static bool IsAsideName(std::string_view name);  // of any machine
   Status SyncBeforeSending(Job* job) EXCLUDES(tree_mutex_);

@@ -231,6 +231,17 @@ bool Drive::SignTells(const Node& node, const std::string& place) const {
          AnythingSentTo(node.upload, place);
 }
 
+// Node::upload that lets our sign tell, wherever this node may have been sent.
+std::string Drive::WithAnything(const Node& node) {
+  std::vector<std::string> places;
+  if (node.there != There::kAbsent) places.push_back(PlaceThere(node));
+  if (Goes(node)) places.push_back(PlaceIn(node.parent, KeyPart(node)));
+  if (node.tried_parent != kNoNode) places.push_back(PlaceIn(node.tried_parent, node.tried_name));
+  std::string upload = HasParts(node.upload) ? "" : node.upload;
+  for (const std::string& place : places) upload = WithSent(upload, place, kAnything);
+  return upload;
+}
+
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.
 Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {

@@ -52,7 +52,8 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
   if (HasParts(node.upload) && (node.gone() || !(node.dirty & kData))) {
     // begun for bytes that nobody wants up any more
     PG_TRY(EndParts(node.upload, job->cancel));
-    PG_TRY(JournalParts(node.id, ""));
+    // (of what is deleted they may have been put together before that, and nobody heard of it)
+    PG_TRY(JournalParts(node.id, node.gone() ? WithAnything(node) : ""));
     return Outcome::kAgain;
   }
   if (node.gone()) return RemoveThere(job);

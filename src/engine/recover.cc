@@ -121,11 +121,7 @@ Status Drive::DoubtSigns(std::vector<Node>* waiting) {
   PG_TRY(index_->SetMeta("last_of_cut", std::to_string(last_of_cut_)));
   for (Node& node : *waiting) {
     if (HasParts(node.upload)) continue;
-    std::vector<std::string> places;
-    if (node.there != There::kAbsent) places.push_back(PlaceThere(node));
-    if (Goes(node)) places.push_back(PlaceIn(node.parent, KeyPart(node)));
-    if (node.tried_parent != kNoNode) places.push_back(PlaceIn(node.tried_parent, node.tried_name));
-    for (const std::string& place : places) node.upload = WithSent(node.upload, place, kAnything);
+    node.upload = WithAnything(node);
     PG_TRY(index_->Update(node));
   }
   return {};

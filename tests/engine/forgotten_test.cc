@@ -115,6 +115,49 @@ TEST_P(ForgottenTest, WhatIsSentSinceIsOurs) {
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
 
+// Put together, and nobody heard of it: deleted before it is tried again.
+TEST_P(ForgottenTest, WhatCameInPartsIsOurs) {
+  world_.multipart_above = 100;
+  Forget("g", "of g");
+  GoOnline();
+  Close();
+  retry_pause_ = Duration(60000);
+  Open();
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["complete-parts"] = {true};
+  }
+  ASSERT_TRUE(Write("g", std::string(5000, 'g')).ok());
+  ASSERT_TRUE(Eventually([&] { return world_.All()["g"].size() == 5000; }));
+  Close();
+  retry_pause_ = Duration(10);
+  world_.SetOffline(true);
+  Open();
+  ASSERT_TRUE(hands().Remove("g").ok());
+  GoOnline();
+  EXPECT_THAT(Bodies(), testing::IsEmpty());
+}
+
+TEST_P(ForgottenTest, PartsOfWhatWasNeverThereAreEnded) {
+  world_.multipart_above = 100;
+  retry_pause_ = Duration(60000);
+  Open();
+  {
+    const Lock lock(world_.mutex);
+    world_.loses["begin-parts"] = {true};
+  }
+  ASSERT_TRUE(Write("g", std::string(5000, 'g')).ok());
+  ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
+  Close();
+  retry_pause_ = Duration(10);
+  world_.SetOffline(true);
+  Open();
+  ASSERT_TRUE(hands().Remove("g").ok());
+  GoOnline();
+  EXPECT_EQ(world_.Uploads(), 0u);
+  EXPECT_THAT(Bodies(), testing::IsEmpty());
+}
+
 TEST_P(ForgottenTest, WhatWaitedIsStillOurs) {
   for (const bool removed : {false, true}) {
     const std::string name = removed ? "removed" : "written";
