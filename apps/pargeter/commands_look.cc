@@ -23,7 +23,7 @@ std::string AgeOf(const std::string& rfc3339) {
   return then == 0 ? "" : FormatAge(Duration((SystemClock().Wall() - then) / 1'000'000));
 }
 
-// One drive that is broken hides none of the others. The first error is the command's.
+// What cannot be done for one of them is done for the others. The first error is the command's.
 Status ForEach(const std::vector<DriveSettings>& drives, const World& world,
                const std::function<Status(const DriveSettings&)>& work) {
   std::optional<Error> failed;
@@ -197,22 +197,21 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
 Status RunStatus(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name, Joined::kItselfToo));
   std::vector<Json> all;
-  std::optional<Error> failed;  // a drive that is broken hides none of the others
-  for (const DriveSettings& d : drives) {
+  const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
     Result<Json> status = StatusOf(world, d);
     all.push_back(status.ok() ? std::move(*status) : StatusBeforeAsking(world, d));
-    if (status.ok()) continue;
+    if (status.ok()) return {};
     all.back()["running"] = nullptr;
     all.back()["last_error"] = JsonText(status.error().what);
-    if (!failed) failed = status.error().Within(d.name);
-  }
+    return status.error();
+  });
   for (std::size_t i = 0; i < drives.size(); ++i) {
     if (!drives[i].join.empty()) SumUp(&all[i], all);
     SayStatus(world, drives[i], all[i]);
   }
   if (drives.empty()) world.Say("There are no drives.");
   if (world.json) world.PrintJson({{"drives", all}});
-  return failed ? Status(*failed) : Status();
+  return done;
 }
 
 // Two different things side by side: what the account holds, and what this disk has of it.
@@ -354,10 +353,12 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
   PG_ASSIGN(const Duration patience, ParseDuration(timeout));
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json flushed = Json::array();
+  const Steady ends_by = std::chrono::steady_clock::now() + patience;  // for all of them
   const Status done = ForEach(drives, world, [&](const DriveSettings& d) -> Status {
-    PG_ASSIGN(const auto answer,
-              CallDrive(world.paths.SocketOf(d.name), "flush", {{"timeout_ms", patience.count()}},
-                        patience + Duration(10000)));
+    const Duration left = std::max(
+        Duration(0), std::chrono::ceil<Duration>(ends_by - std::chrono::steady_clock::now()));
+    PG_ASSIGN(const auto answer, CallDrive(world.paths.SocketOf(d.name), "flush",
+                                           {{"timeout_ms", left.count()}}, left + Duration(10000)));
     if (!answer) {
       if (name.empty()) return {};
       return Error(Code::kBusy,

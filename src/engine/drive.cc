@@ -91,6 +91,8 @@ void Drive::Start(ChangeListener* listener) {
     const Lock tree(tree_mutex_);
     const auto learnt = index_->Meta("probe");
     if (learnt.ok() && !learnt->empty()) provider_->AdoptProbeResult(*learnt);
+    // from here on something may come to the store of which a power cut takes the memory
+    if (index_->SetMeta("all_known", "").ok()) Ignore(SyncIndex());
   }
   started_ = true;
   Ignore(options_.disk->Remove(options_.state_folder + "/rested"));

@@ -48,7 +48,6 @@ Status Drive::Recover() {
   if (power_cut) PG_TRY(ForgetLostLocal());
   PG_TRY(RecoverHeld());
   PG_TRY(index_->SetMeta("boot", options_.boot_id));
-  PG_TRY(index_->SetMeta("all_known", ""));
   PG_TRY(change.Commit());
   PG_TRY(SyncIndex());
   // at once: after a power cut their numbers may be given again

@@ -12,23 +12,26 @@ namespace {
 class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool> {
  protected:
   Hands hands() { return Hands(drive_.get()); }
-  ForgottenTest() { disk_.WatchPower(folder_.path()); }
+  ForgottenTest() {
+    disk_.WatchPower(folder_.path());
+    const Lock lock(world_.mutex);
+    world_.serial_versions = GetParam();
+  }
   // The store has `later` of it, of which nobody here knows any more.
   void Forget(const std::string& name, const std::string& later, bool orderly = false) {
-    {
-      const Lock lock(world_.mutex);
-      world_.serial_versions = GetParam();
-    }
     retry_pause_ = trial_pause_ = Duration(10);
     Open();
     ASSERT_TRUE(Write(name, "former").ok());
     FlushAll();
     ASSERT_TRUE(drive_->FsyncFolder().ok());
-    if (orderly)
+    if (orderly) {
       Close();
-    else
+      LookAtIt();
+    } else {
       LosePower(1);
+    }
     boot_id_ = "after";
+    if (orderly) LookAtIt();
     {
       const Lock lock(world_.mutex);
       FakeWorld::Object sent = world_.objects[name];
@@ -37,6 +40,19 @@ class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool>
     }
     world_.SetOffline(true);
     Open();
+  }
+  // As a command does while it is not mounted.
+  void LookAtIt() {
+    EXPECT_TRUE(Drive::Open(Options(1ull << 30), std::make_unique<FakeStore>(&world_)).ok());
+    boot_id_ += ", and once more";
+  }
+  void RemoveAfterRestart(const std::string& name) {
+    Close();
+    retry_pause_ = Duration(10);
+    world_.SetOffline(true);
+    Open();
+    ASSERT_TRUE(hands().Remove(name).ok());
+    GoOnline();
   }
   void GoOnline() {
     world_.SetOffline(false);
@@ -129,12 +145,7 @@ TEST_P(ForgottenTest, WhatCameInPartsIsOurs) {
   }
   ASSERT_TRUE(Write("g", std::string(5000, 'g')).ok());
   ASSERT_TRUE(Eventually([&] { return world_.All()["g"].size() == 5000; }));
-  Close();
-  retry_pause_ = Duration(10);
-  world_.SetOffline(true);
-  Open();
-  ASSERT_TRUE(hands().Remove("g").ok());
-  GoOnline();
+  RemoveAfterRestart("g");
   EXPECT_THAT(Bodies(), testing::IsEmpty());
 }
 
@@ -148,12 +159,7 @@ TEST_P(ForgottenTest, PartsOfWhatWasNeverThereAreEnded) {
   }
   ASSERT_TRUE(Write("g", std::string(5000, 'g')).ok());
   ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
-  Close();
-  retry_pause_ = Duration(10);
-  world_.SetOffline(true);
-  Open();
-  ASSERT_TRUE(hands().Remove("g").ok());
-  GoOnline();
+  RemoveAfterRestart("g");
   EXPECT_EQ(world_.Uploads(), 0u);
   EXPECT_THAT(Bodies(), testing::IsEmpty());
 }
@@ -166,7 +172,6 @@ TEST_P(ForgottenTest, WhatWaitedIsStillOurs) {
     FlushAll();
     LoseOneThenFail();
     ASSERT_TRUE(hands().Write(name, "second", true).ok());
-
     ASSERT_TRUE(Eventually([&] { return world_.All()[name] == "second"; }));
     ASSERT_TRUE(hands().Write(name, "then", true).ok());
     LosePower(removed);
