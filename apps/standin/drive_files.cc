@@ -3,6 +3,7 @@
 
 #include <algorithm>
 #include <cstdio>
+#include <cstdlib>
 
 #include "base/text.h"
 #include "drive_impl.h"
@@ -16,10 +17,16 @@ std::optional<DriveRefusal> DriveServer::Impl::CheckConditions(const Call& call)
   const auto there = IsFolder(call.key) ? std::nullopt : Find(call.key);
   const std::string only = call.http.Header("if-match"), none = call.http.Header("if-none-match");
   const DriveRefusal refused{412, "the condition does not hold"};
-  if (options_.tagless) return std::nullopt;
+  const std::string condition = call.http.Header("if");
+  if (options_.refuse_conditions && condition.find('[') != std::string::npos &&
+      Holds(call, condition))
+    return DriveRefusal{400, "no condition is understood"};
+  if (options_.unquoted_tags && condition.find('[') != std::string::npos &&
+      condition.find("[\"") == std::string::npos && condition.find("[W/\"") == std::string::npos)
+    return DriveRefusal{400, "that is no entity tag"};
+  if (options_.tagless || options_.untagged_listings) return std::nullopt;
   if (none == "*" && (there || (IsFolder(call.key) && Find(call.key)))) return refused;
   if (!only.empty() && (!there || (only != "*" && only != Quoted(there->etag)))) return refused;
-  const std::string condition = call.http.Header("if");
   if (!condition.empty() && !Holds(call, condition)) return refused;
   return std::nullopt;
 }
@@ -45,14 +52,14 @@ bool DriveServer::Impl::Holds(const Call& call, const std::string& condition) co
 
 bool DriveServer::Impl::AllHold(const std::string& key, std::string_view list) const {
   const auto there = IsFolder(key) ? std::nullopt : Find(key);
-  const auto lock = locks_.find(key);
+  const auto lock = LockOn(key);
   while (!list.empty()) {
     const char open = list.front();
     const auto end = open == '[' ? list.find(']') : open == '<' ? list.find('>') : 0;
     if (end == std::string_view::npos) return false;
     const std::string inner(list.substr(1, end > 0 ? end - 1 : 0));
     if (open == '[' && (!there || inner != Quoted(there->etag))) return false;
-    if (open == '<' && (lock == locks_.end() || lock->second != inner)) return false;
+    if (open == '<' && lock != inner) return false;
     list.remove_prefix(end + 1);
   }
   return true;
@@ -69,33 +76,41 @@ bool DriveServer::Impl::LeadsThroughFile(const Call& call) const {
   return false;
 }
 
+std::optional<std::string> DriveServer::Impl::LockOn(const std::string& key) const {
+  const auto lock = locks_.find(key);
+  if (lock == locks_.end() || SystemClock().Now() >= lock->second.until) return std::nullopt;
+  return lock->second.token;
+}
+
 std::optional<DriveRefusal> DriveServer::Impl::CheckLock(const Call& call,
                                                          const std::string& key) const {
-  const auto lock = locks_.find(key);
-  if (lock == locks_.end() || call.http.Header("if").find(lock->second) != std::string::npos)
-    return std::nullopt;
+  const auto lock = LockOn(key);
+  if (!lock || call.http.Header("if").find(*lock) != std::string::npos) return std::nullopt;
   return DriveRefusal{423, "it is locked"};
 }
 
 HttpAnswer DriveServer::Impl::TakeLock(const Call& call) {
   if (!Find(call.key)) return Refuse({404, "nothing there"});  // no empty files for locks' sake
   const std::string token = "urn:uuid:" + RandomName(16);
-  locks_[call.key] = token;
+  const std::string wanted = call.http.Header("timeout");  // "Second-20", RFC 4918 section 10.7
+  const long asked = wanted.rfind("Second-", 0) == 0 ? std::atol(wanted.c_str() + 7) : 600;
+  const long seconds = std::clamp(asked, 1L, 600L);
+  locks_[call.key] = {token, SystemClock().Now() + std::chrono::seconds(seconds)};
   HttpAnswer answer =
       Xml(200, fmt::format("<prop xmlns=\"DAV:\"><lockdiscovery><activelock><locktype><write/>"
                            "</locktype><lockscope><exclusive/></lockscope><depth>0</depth>"
-                           "<timeout>Second-600</timeout><locktoken><href>{}</href></locktoken>"
+                           "<timeout>Second-{}</timeout><locktoken><href>{}</href></locktoken>"
                            "</activelock></lockdiscovery></prop>",
-                           token));
+                           seconds, token));
   answer.headers.emplace_back("Lock-Token", "<" + token + ">");
   return answer;
 }
 
 HttpAnswer DriveServer::Impl::Unlock(const Call& call) {
-  const auto lock = locks_.find(call.key);
-  if (lock == locks_.end() || call.http.Header("lock-token") != "<" + lock->second + ">")
+  const auto lock = LockOn(call.key);
+  if (!lock || call.http.Header("lock-token") != "<" + *lock + ">")
     return Refuse({409, "no such lock"});
-  locks_.erase(lock);
+  locks_.erase(call.key);
   return Text(204, "");
 }
 
@@ -126,11 +141,18 @@ HttpAnswer DriveServer::Impl::Get(const Call& call) const {
   return answer;
 }
 
+bool DriveServer::Impl::IsBare(const std::string& key) const {
+  const std::string& end = options_.bare_reads_of;
+  return options_.bare_reads ||
+         (!end.empty() && key.size() >= end.size() && key.substr(key.size() - end.size()) == end);
+}
+
 HttpAnswer DriveServer::Impl::Serve(const Call& call, const Object& found) const {
   const Object* object = &found;
   HttpAnswer answer;
-  answer.headers.emplace_back("Last-Modified", HttpDate(object->modified));
-  if (!options_.tagless) answer.headers.emplace_back("ETag", Quoted(object->etag));
+  const bool bare = IsBare(call.key);
+  if (!bare) answer.headers.emplace_back("Last-Modified", HttpDate(object->modified));
+  if (!options_.tagless && !bare) answer.headers.emplace_back("ETag", Quoted(object->etag));
   answer.file = object->body;
   answer.size = object->body->size;
   const std::string range = call.http.Header("range");
@@ -141,8 +163,9 @@ HttpAnswer DriveServer::Impl::Serve(const Call& call, const Object& found) const
   answer.status = 206;
   answer.begin = first;
   answer.size = last - first + 1;
-  answer.headers.emplace_back("Content-Range",
-                              fmt::format("bytes {}-{}/{}", first, last, object->body->size));
+  answer.headers.emplace_back(
+      "Content-Range", fmt::format("bytes {}-{}/{}", first, last,
+                                   options_.bare_reads ? "*" : std::to_string(object->body->size)));
   return answer;
 }
 
@@ -155,6 +178,8 @@ std::uint64_t DriveServer::Impl::Used() const {
 HttpAnswer DriveServer::Impl::Put(const Call& call) {
   if (IsFolder(call.key)) return Refuse({405, "a folder is there"});
   if (!Find(Above(call.key))) return Refuse({409, "the folder is missing"});
+  if (options_.largest_body > 0 && call.http.body->size > options_.largest_body)
+    return Refuse({413, "that is too much at once"});
   const auto before = Find(call.key);
   if (options_.quota > 0) {
     const std::uint64_t old = before ? before->body->size : 0;

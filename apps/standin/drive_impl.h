@@ -96,6 +96,7 @@ class DriveServer::Impl {
   HttpAnswer ShowShared(const Call& call);
   HttpAnswer Get(const Call& call) const;
   HttpAnswer Serve(const Call& call, const Object& found) const;
+  bool IsBare(const std::string& key) const;  // a GET of it tells nothing of the version
   std::uint64_t Used() const;
   HttpAnswer Put(const Call& call);
   HttpAnswer Delete(const Call& call);
@@ -129,6 +130,8 @@ class DriveServer::Impl {
   static HttpAnswer Text(int status, std::string text);
   static HttpAnswer Refuse(const DriveRefusal& refusal);
   static HttpAnswer Xml(int status, const std::string& text);
+  // RFC 4918 section 9.9.4: an error for the resource, within a multistatus; 0: says nothing of it.
+  static std::string Inside(const HttpAsk& ask, int status);
   void Record(const HttpAsk& ask, const std::string& key, const HttpAnswer& answer);
 
   const DriveServerOptions options_;
@@ -139,7 +142,12 @@ class DriveServer::Impl {
   Shares shares_ GUARDED_BY(mutex_);
   OAuthServer oauth_;
   Mutex mutex_;  // one change at a time: a condition holds until it is acted on
-  std::map<std::string, std::string> locks_;
+  struct HeldLock {
+    std::string token;
+    Steady until{};
+  };
+  std::optional<std::string> LockOn(const std::string& key) const;  // that has not lapsed
+  std::map<std::string, HeldLock> locks_;
   std::uint64_t last_tag_ = 0;
   std::map<std::string, std::uint64_t> changed_;  // key -> number of its last change
   std::uint64_t last_change_ = 0;

@@ -213,7 +213,8 @@ std::optional<std::string> DriveServer::Impl::ValueOf(const Call& call, const st
     return std::to_string(options_.quota - std::min(options_.quota, Used()));
   if (folder) return std::nullopt;
   if (p.second == "getcontentlength") return std::to_string(object.body->size);
-  if (p.second == "getetag" && !options_.tagless) return xml::Escape(Quoted(object.etag));
+  if (p.second == "getetag" && !options_.tagless && !options_.untagged_listings)
+    return xml::Escape(options_.unquoted_tags ? object.etag : Quoted(object.etag));
   if (p.second == "supportedlock")
     return "<D:lockentry><D:lockscope><D:exclusive/></D:lockscope><D:locktype><D:write/>"
            "</D:locktype></D:lockentry>";
@@ -223,6 +224,7 @@ std::optional<std::string> DriveServer::Impl::ValueOf(const Call& call, const st
 HttpAnswer DriveServer::Impl::Proppatch(const Call& call) {
   auto object = Find(call.key);
   if (!object) return Refuse({404, "nothing there"});
+  if (options_.no_properties) return Refuse({405, "no properties are kept"});
   pugi::xml_document document;
   const auto root = xml::Root(document, call.http.body->bytes, "propertyupdate");
   if (!root.ok()) return Refuse({400, "no propertyupdate"});
@@ -240,6 +242,7 @@ HttpAnswer DriveServer::Impl::Proppatch(const Call& call) {
     }
   }
   Keep(call.key, *object);
+  if (options_.terse_properties) return Text(204, "");
   return Xml(207, "<D:multistatus xmlns:D=\"DAV:\"><D:response><D:href>" + Href(call, call.key) +
                       "</D:href><D:propstat><D:prop>" + names +
                       "</D:prop><D:status>HTTP/1.1 200 OK</D:status></D:propstat></D:response>"

@@ -14,6 +14,7 @@
 #include "http_date.h"
 #include "net/uri.h"
 #include "provider/webdav/dav_xml.h"
+#include "provider/xml.h"
 
 namespace pargeter::standin {
 
@@ -57,6 +58,10 @@ HttpAnswer DriveServer::Impl::Answer(const HttpAsk& ask) {
     answer = Refuse({plan.status->status, "made on purpose"});
     if (plan.status->retry_after >= 0)
       answer.headers.emplace_back("Retry-After", std::to_string(plan.status->retry_after));
+  } else if (plan.lie) {
+    answer = Text(ask.method == "PUT" || ask.method == "MKCOL" ? 201 : 204, "");
+  } else if (plan.inside) {
+    answer = Xml(207, Inside(ask, static_cast<int>(plan.inside->amount)));
   } else if (OAuthServer::Serves(ask.raw_path)) {
     answer = oauth_.Answer(ask);
   } else if (call.key.rfind(Shares::kShared, 0) == 0) {
@@ -246,6 +251,16 @@ HttpAnswer DriveServer::Impl::Xml(int status, const std::string& text) {
   HttpAnswer answer = Text(status, "<?xml version=\"1.0\" encoding=\"utf-8\"?>\n" + text);
   answer.headers.emplace_back("Content-Type", "application/xml; charset=utf-8");
   return answer;
+}
+
+std::string DriveServer::Impl::Inside(const HttpAsk& ask, int status) {
+  const std::string response =
+      status == 0 ? ""
+                  : fmt::format(
+                        "<D:response><D:href>{}</D:href><D:status>HTTP/1.1 {} On Purpose"
+                        "</D:status></D:response>",
+                        xml::Escape(ask.raw_path), status);
+  return "<D:multistatus xmlns:D=\"DAV:\">" + response + "</D:multistatus>";
 }
 
 void DriveServer::Impl::Record(const HttpAsk& ask, const std::string& key,

@@ -31,6 +31,15 @@ struct DriveServerOptions {
   bool fold_names = false;       // names that differ in case or Unicode form only are one
   bool strict_paths = false;     // a path that leads through a file is nonsense
   bool tagless = false;          // no entity tags at all, and conditions on them are not heeded
+  // Manners of real servers, in which a listing and a GET tell different things of one version.
+  bool untagged_listings = false;  // PROPFIND has no getetag, GET an ETag; conditions not heeded
+  std::string bare_reads_of;       // files whose name ends so: GET tells neither tag nor time
+  bool bare_reads = false;         // so for all files, and the total of a range is "*"
+  bool unquoted_tags = false;      // getetag without its quotes; a tag in If needs them (400)
+  bool refuse_conditions = false;  // 400 to an If with the right tag; one that is wrong is heeded
+  std::uint64_t largest_body = 0;  // bytes in one request, else 413; 0: any
+  bool no_properties = false;      // keeps no properties of others
+  bool terse_properties = false;   // PROPPATCH is answered 204, without a body
 };
 
 class DriveServer {

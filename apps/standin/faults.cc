@@ -29,7 +29,8 @@ Result<Fault> ParseFault(const std::string& text) {
     else if (name == "retry-after")
       fault.retry_after = static_cast<int>(number);
     else if (name == "status" || name == "cut" || name == "reset" || name == "stall" ||
-             name == "corrupt" || name == "wrong-etag" || name == "skew" || name == "away") {
+             name == "corrupt" || name == "wrong-etag" || name == "skew" || name == "away" ||
+             name == "lie" || name == "inside") {
       fault.kind = name;
       fault.amount = number;
       if (name == "status") fault.status = static_cast<int>(number);
@@ -40,8 +41,10 @@ Result<Fault> ParseFault(const std::string& text) {
   }
   if (fault.kind.empty() ||
       (fault.kind == "status" && (fault.status < 300 || fault.status > 599))) {
-    return Error(Code::kInvalid, fmt::format("\"{}\" names no fault", Printable(text)),
-                 "Kinds: status=N, cut, reset, stall=MS, corrupt, wrong-etag, skew=S, away=MS.");
+    return Error(
+        Code::kInvalid, fmt::format("\"{}\" names no fault", Printable(text)),
+        "Kinds: status=N, cut, reset, stall=MS, corrupt, wrong-etag, skew=S, away=MS, lie, "
+        "inside=N.");
   }
   return fault;
 }
@@ -82,6 +85,8 @@ Plan Faults::Meet(const std::string& method, const std::string& key) {
     if (fault.kind == "stall") plan.stall = fault;
     if (fault.kind == "corrupt") plan.corrupt = fault;
     if (fault.kind == "wrong-etag") plan.wrong_etag = fault;
+    if (fault.kind == "lie") plan.lie = fault;
+    if (fault.kind == "inside") plan.inside = fault;
   }
   return plan;
 }

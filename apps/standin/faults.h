@@ -21,6 +21,8 @@ namespace pargeter::standin {
 //   corrupt        change a byte of the body
 //   wrong-etag     answer with an ETag that is not the object's
 //   skew=SECONDS   pretend that the clock is so far ahead
+//   lie            answer a change with 2xx, and do nothing
+//   inside=N       answer 207 with that status for the resource, and do nothing; 0: for none
 //   away=MS        refuse every connection from now on, for so long
 // Which requests: nth=N (the Nth that matches, counted from 1), share=P (each with that
 // probability), times=N (at most so many), method=PUT, key=TEXT (in the key). Without nth and
@@ -41,7 +43,7 @@ Result<Fault> ParseFault(const std::string& text);
 
 // What one request meets.
 struct Plan {
-  std::optional<Fault> status, cut, reset, stall, corrupt, wrong_etag;
+  std::optional<Fault> status, cut, reset, stall, corrupt, wrong_etag, lie, inside;
 };
 
 class Faults {

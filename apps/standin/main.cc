@@ -19,7 +19,7 @@ using namespace pargeter::standin;
 
 struct Options {
   std::string listen = "127.0.0.1:9400";
-  std::string data, secret_file, narrow_secret_file, latency, rate, quota, token_life;
+  std::string data, secret_file, narrow_secret_file, latency, rate, quota, token_life, largest_body;
   std::vector<std::string> buckets, faults;
   ServerOptions server;
   DriveServerOptions drive;
@@ -46,6 +46,10 @@ Status Complete(Options* o) {
   }
   if (!o->latency.empty()) {
     PG_ASSIGN(o->server.latency, ParseDuration(o->latency));
+  }
+  if (!o->largest_body.empty()) {
+    PG_ASSIGN(o->server.largest_body, ParseSize(o->largest_body));
+    o->drive.largest_body = o->server.largest_body;
   }
   if (!o->rate.empty()) {
     PG_ASSIGN(o->server.rate, ParseSize(o->rate));
@@ -162,6 +166,10 @@ int main(int argc, char** argv) {
   objects->add_flag("--versions", o.server.versions, "keep what is written over");
   objects->add_option("--etags", o.server.etags, "what entity tags are: digest, opaque or sealed")
       ->check(CLI::IsMember({"digest", "opaque", "sealed"}));
+  objects->add_option("--session-token", o.server.session_token,
+                      "the session token that requests must carry with the key");
+  objects->add_option("--public-bucket", o.server.public_bucket, "a bucket that anybody may read");
+  objects->add_option("--largest-body", o.largest_body, "bytes in one request, such as 8MiB");
   objects->add_option("--narrow-key-id", o.server.narrow_key_id,
                       "a key that may not list the buckets");
   objects->add_option("--narrow-secret-file", o.narrow_secret_file,
@@ -186,6 +194,19 @@ int main(int argc, char** argv) {
   drive->add_flag("--fold-names", o.drive.fold_names,
                   "take names for one that differ only in case or in Unicode form");
   drive->add_flag("--tagless", o.drive.tagless, "have no entity tags, and heed none");
+  drive->add_flag("--untagged-listings", o.drive.untagged_listings,
+                  "list no entity tags, though a GET tells them, and heed no conditions");
+  drive->add_option("--bare-reads-of", o.drive.bare_reads_of,
+                    "tell neither tag nor time in a GET of files whose name ends so, as in .csv");
+  drive->add_flag("--bare-reads", o.drive.bare_reads,
+                  "tell neither tag nor time in any GET, nor the size of the whole file");
+  drive->add_flag("--unquoted-tags", o.drive.unquoted_tags, "list entity tags without quotes");
+  drive->add_flag("--refuse-conditions", o.drive.refuse_conditions,
+                  "answer 400 to a condition (If) with the right entity tag");
+  drive->add_option("--largest-body", o.largest_body, "bytes in one request, such as 8MiB");
+  drive->add_flag("--no-properties", o.drive.no_properties, "keep no properties of others");
+  drive->add_flag("--terse-properties", o.drive.terse_properties,
+                  "answer a change of properties without a body");
   CLI11_PARSE(app, argc, argv);
   return drive->parsed() ? RunDrive(std::move(o)) : RunObjects(std::move(o));
 }

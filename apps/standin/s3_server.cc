@@ -152,8 +152,14 @@ void S3Server::Impl::Answer(const Request& request, Response& response,
            {status, status == 503 ? "SlowDown" : "InternalError", "made on purpose"});
   } else if (auto refusal = CheckSignature(request, &ask)) {
     Refuse(response, ask, *refusal);
+  } else if (options_.largest_body > 0 && request.method == "PUT" &&
+             std::strtoull(request.get_header_value("Content-Length").c_str(), nullptr, 10) >
+                 options_.largest_body) {
+    Refuse(response, ask, {413, "EntityTooLarge", "that is too much at once"});
   } else if (!stored.ok()) {
     Refuse(response, ask, {500, "InternalError", stored.error().what});
+  } else if (ask.plan.lie) {
+    response.status = 200;
   } else {
     auto body = writer.Finish();
     Dispatch(request, ask, *body, md5.Finish(), response);

@@ -25,6 +25,9 @@ struct ServerOptions {
   // "opaque": entity tags look like digests and are none; "sealed": all is encrypted with a key
   // service, so they are none either, and the headers say so.
   std::string etags = "digest";
+  std::string session_token;       // what requests must carry with the key; "": the key is lasting
+  std::string public_bucket;       // may be read by anybody; "": none may
+  std::uint64_t largest_body = 0;  // bytes in one request, else 413; 0: any
 };
 
 class S3Server {

@@ -13,6 +13,9 @@ namespace pargeter::standin {
 std::optional<Refusal> S3Server::Impl::CheckSignature(const Request& request, Ask* ask) const {
   if (ask->Find("X-Amz-Signature")) return CheckPresigned(request, ask);
   const std::string header = request.get_header_value("Authorization");
+  const bool reads = request.method == "GET" || request.method == "HEAD";
+  if (header.empty() && reads && !ask->bucket.empty() && ask->bucket == options_.public_bucket)
+    return std::nullopt;
   const auto field = [&](const std::string& name) -> std::string {
     const auto at = header.find(name + "=");
     if (at == std::string::npos) return "";
@@ -37,6 +40,8 @@ std::optional<Refusal> S3Server::Impl::CheckSignature(const Request& request, As
   } else {
     return Refusal{403, "InvalidAccessKeyId", "no such key"};
   }
+  if (request.get_header_value("x-amz-security-token") != options_.session_token)
+    return Refusal{403, "InvalidToken", "the session token is not good"};
   const std::string date = request.get_header_value("x-amz-date");
   tm parts{};
   if (::strptime(date.c_str(), "%Y%m%dT%H%M%SZ", &parts) == nullptr) {
