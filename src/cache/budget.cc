@@ -117,13 +117,34 @@ Status Budget::TakePendingRoom(std::uint64_t bytes) {
 Status Budget::ReserveForWriting(std::uint64_t bytes) {
   const Lock lock(mutex_);
   PG_TRY(TakeForWriting(bytes));
-  used_ += bytes;
+  Use(bytes);
   return {};
 }
 
 void Budget::Count(std::uint64_t bytes) {
   const Lock lock(mutex_);
+  Use(bytes);
+}
+
+void Budget::Use(std::uint64_t bytes) {
   used_ += bytes;
+  if (Over() > 0) over_.NotifyAll();
+}
+
+std::uint64_t Budget::Over() const { return used_ > limits_.bytes ? used_ - limits_.bytes : 0; }
+
+std::uint64_t Budget::AwaitOver() {
+  Lock lock(mutex_);
+  while (Over() == 0 && !woken_)
+    over_.WaitUntil(mutex_, std::chrono::steady_clock::now() + std::chrono::hours(1));
+  woken_ = false;
+  return Over();
+}
+
+void Budget::Wake() {
+  const Lock lock(mutex_);
+  woken_ = true;
+  over_.NotifyAll();
 }
 
 void Budget::Release(std::uint64_t bytes) {
@@ -161,6 +182,7 @@ Budget::Limits Budget::limits() const {
 void Budget::SetLimits(Limits limits) {
   const Lock lock(mutex_);
   limits_ = limits;
+  over_.NotifyAll();
   cache_.until_look = other_.until_look = 0;
 }
 

@@ -36,6 +36,10 @@ class Budget {
   std::uint64_t TakeCacheRoom(std::uint64_t bytes);
   Status TakePendingRoom(std::uint64_t bytes);
   void LookAgain();  // at the disks: something was freed
+  // Waits while no more is used than the limit allows, until Wake is called; how many bytes more.
+  // What is written here is counted without asking, so it may come to be more.
+  std::uint64_t AwaitOver();
+  void Wake();
   std::uint64_t Used() const;
   std::uint64_t Room();  // that the disk has to give
   // Bytes that the disk is short of the share to keep free: others may have filled it.
@@ -54,8 +58,12 @@ class Budget {
   std::uint64_t Keep(const DiskRoom& disk) const REQUIRES(mutex_);
   static void Take(DiskRoom* disk, std::uint64_t bytes);
   Status TakeForWriting(std::uint64_t bytes) REQUIRES(mutex_);
+  std::uint64_t Over() const REQUIRES(mutex_);
+  void Use(std::uint64_t bytes) REQUIRES(mutex_);
   Disk* const disk_;
   mutable Mutex mutex_;
+  CondVar over_;
+  bool woken_ GUARDED_BY(mutex_) = false;
   Limits limits_ GUARDED_BY(mutex_);
   std::uint64_t used_ GUARDED_BY(mutex_) = 0;
   std::uint64_t on_its_way_ GUARDED_BY(mutex_) = 0;  // to the cache, as far as the disk knows

@@ -65,6 +65,12 @@ std::vector<Range> RangeSet::Missing(Range range) const {
   return missing;
 }
 
+std::uint64_t RangeSet::BytesIn(Range range) const {
+  std::uint64_t missing = 0;
+  for (const Range& gap : Missing(range)) missing += gap.size();
+  return range.end > range.begin ? range.size() - missing : 0;
+}
+
 std::vector<Range> RangeSet::All() const {
   std::vector<Range> all;
   for (const auto& [begin, end] : ranges_) all.push_back({begin, end});

@@ -26,6 +26,7 @@ class RangeSet {
   std::vector<Range> Missing(Range range) const;
   std::vector<Range> All() const;
   std::uint64_t Bytes() const { return bytes_; }
+  std::uint64_t BytesIn(Range range) const;
   bool empty() const { return ranges_.empty(); }
 
   // Variable-length integers: gap and length in turn. A damaged text gives the empty set: what is

@@ -6,7 +6,7 @@
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 6;
+constexpr int kSchemaVersion = 7;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -20,7 +20,8 @@ CREATE TABLE nodes(
   tried_parent INT, tried_name BLOB, beside BLOB,
   placement INT NOT NULL DEFAULT 0, placed_at INT, placed_by BLOB,
   effective INT NOT NULL DEFAULT 1, used_again INT NOT NULL DEFAULT 0,
-  may_write INT NOT NULL DEFAULT 1, base_size INT NOT NULL DEFAULT 0);
+  may_write INT NOT NULL DEFAULT 1, base_size INT NOT NULL DEFAULT 0,
+  atime INT NOT NULL DEFAULT 0);
 -- a name is taken once in a folder
 CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 -- reading a folder goes by id, so that a position in it stays true while it changes
@@ -58,7 +59,7 @@ constexpr const char* kColumns =
     "target, attributes_known, marker, version, there_size, listed_at, dirty, generation, copy_of, "
     "copy_version, upload, intent, intent_since, attempts, error, on_disk, used_at, conflict, "
     "tried_parent, tried_name, beside, placement, placed_at, placed_by, effective, used_again, "
-    "may_write, base_size";
+    "may_write, base_size, atime";
 
 }  // namespace
 
@@ -102,7 +103,10 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
           index->db_.Execute("ALTER TABLE nodes ADD COLUMN base_size INT NOT NULL DEFAULT 0;"
                              "UPDATE nodes SET base_size=coalesce(there_size,0) WHERE dirty&1"));
     }
-    return index->db_.Execute("ALTER TABLE presence ADD COLUMN round INT NOT NULL DEFAULT 0");
+    if (schema < 6) {
+      PG_TRY(index->db_.Execute("ALTER TABLE presence ADD COLUMN round INT NOT NULL DEFAULT 0"));
+    }
+    return index->db_.Execute("ALTER TABLE nodes ADD COLUMN atime INT NOT NULL DEFAULT 0");
   };
   if (schema >= 3 && schema < kSchemaVersion) {
     Transaction transaction = index->Begin();
@@ -339,6 +343,18 @@ Status Index::DropPresence(NodeId id) { return drop_presence_.Bind(1, id).Run();
 Result<std::vector<Node>> Index::LeastUsed(bool again, int limit) {
   return Rows(&least_used_.Bind(1, std::int64_t{again}).Bind(2, limit));
 }
+Result<std::uint64_t> Index::OnDiskWaiting() {
+  PG_ASSIGN(const std::int64_t n, OneInt(&on_disk_waiting_));
+  return static_cast<std::uint64_t>(n);
+}
+Result<std::vector<NodeId>> Index::Orphans() {
+  std::vector<NodeId> out;
+  for (;;) {
+    PG_ASSIGN(const bool more, orphans_.Step());
+    if (!more) return out;
+    out.push_back(orphans_.Int(0));
+  }
+}
 Result<std::uint64_t> Index::BytesOnDisk() {
   PG_ASSIGN(const std::int64_t n, OneInt(&on_disk_));
   return static_cast<std::uint64_t>(n);
@@ -438,6 +454,11 @@ Status Index::Prepare() {
       &least_used_,
       select + "WHERE on_disk>0 AND effective<>2 AND effective<>5 AND used_again=?1 AND dirty&1=0 "
                "AND parent IS NOT NULL ORDER BY used_at LIMIT ?2"));
+  PG_TRY(prepare(&on_disk_waiting_,
+                 "SELECT coalesce(sum(on_disk),0) FROM nodes WHERE intent>0 AND dirty&1<>0"));
+  PG_TRY(prepare(&orphans_,
+                 "SELECT id FROM nodes n WHERE there_parent>0 AND NOT EXISTS "
+                 "(SELECT 1 FROM nodes f WHERE f.id=n.there_parent)"));
   PG_TRY(prepare(&on_disk_, "SELECT coalesce(sum(on_disk),0) FROM nodes WHERE on_disk>0"));
   PG_TRY(prepare(&all_on_disk_, "SELECT id, on_disk FROM nodes WHERE on_disk>0"));
   PG_TRY(prepare(&meta_, "SELECT value FROM meta WHERE key=?1"));

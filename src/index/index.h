@@ -87,6 +87,7 @@ struct Node {
 
   std::uint64_t size = 0;
   Nanos mtime = 0, ctime = 0;
+  Nanos atime = 0;  // as a program has set it; 0: none has
   std::uint32_t mode = 0644;
   std::int64_t uid = -1, gid = -1;  // -1: the drive's owner
   std::string target;  // of a symbolic link; of what a move left at its old place: who wrote it
@@ -200,6 +201,9 @@ class Index {
   std::int64_t last_intent() const { return last_intent_; }
   void SkipIntents(std::int64_t to) { last_intent_ = std::max(last_intent_, to); }
   Result<std::vector<Node>> Intents(std::int64_t after, int limit);
+  Result<std::uint64_t> OnDiskWaiting();  // bytes on this disk that no store has yet
+  // Rows whose place at the store is in a folder whose own row is gone: there must be none.
+  Result<std::vector<NodeId>> Orphans();
   Result<PendingSummary> Pending();
   // Bytes that wait for upload beyond those that they replace at the store, but for one node's.
   Result<std::uint64_t> PendingGrowth(NodeId but);
@@ -262,7 +266,7 @@ class Index {
   Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
       names_there_, tried_in_, any_tried_, has_children_, has_there_, count_, insert_, update_,
       delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_, drop_presence_,
-      round_of_, least_used_, on_disk_, all_on_disk_, meta_, set_meta_;
+      round_of_, least_used_, on_disk_waiting_, orphans_, on_disk_, all_on_disk_, meta_, set_meta_;
 };
 
 }  // namespace pargeter

@@ -68,6 +68,7 @@ Node Index::FromRow(const Statement& row) {
   n.used_again = row.Int(c++) != 0;
   n.may_write = row.Int(c++) != 0;
   n.base_size = static_cast<std::uint64_t>(row.Int(c++));
+  n.atime = row.Int(c++);
   return n;
 }
 
@@ -119,6 +120,7 @@ void Index::BindNode(Statement* s, const Node& n) const {
   s->Bind(at++, std::int64_t{n.used_again});
   s->Bind(at++, std::int64_t{n.may_write});
   s->Bind(at++, static_cast<std::int64_t>(n.base_size));
+  s->Bind(at++, n.atime);
 }
 
 Result<std::vector<Node>> Index::Rows(Statement* statement) {

@@ -219,19 +219,20 @@ TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
   }
   {
     auto db = Database::Open(folder / "i.db");
-    ASSERT_TRUE(db->Execute("DROP INDEX tried; ALTER TABLE nodes DROP COLUMN tried_parent;"
-                            "ALTER TABLE nodes DROP COLUMN tried_name;"
-                            "ALTER TABLE nodes DROP COLUMN beside;"
-                            "DROP INDEX evictable; DROP INDEX placed; DROP TABLE sums;"
-                            "DROP TABLE rules; ALTER TABLE nodes DROP COLUMN placement;"
-                            "ALTER TABLE nodes DROP COLUMN placed_at;"
-                            "ALTER TABLE nodes DROP COLUMN placed_by;"
-                            "ALTER TABLE nodes DROP COLUMN effective;"
-                            "ALTER TABLE nodes DROP COLUMN used_again; DROP INDEX listed;"
-                            "ALTER TABLE nodes DROP COLUMN may_write;"
-                            "ALTER TABLE nodes DROP COLUMN base_size;"
-                            "ALTER TABLE presence DROP COLUMN round; PRAGMA user_version=1")
-                    .ok());
+    ASSERT_TRUE(
+        db->Execute("DROP INDEX tried; ALTER TABLE nodes DROP COLUMN tried_parent;"
+                    "ALTER TABLE nodes DROP COLUMN tried_name;"
+                    "ALTER TABLE nodes DROP COLUMN beside;"
+                    "DROP INDEX evictable; DROP INDEX placed; DROP TABLE sums;"
+                    "DROP TABLE rules; ALTER TABLE nodes DROP COLUMN placement;"
+                    "ALTER TABLE nodes DROP COLUMN placed_at;"
+                    "ALTER TABLE nodes DROP COLUMN placed_by;"
+                    "ALTER TABLE nodes DROP COLUMN effective;"
+                    "ALTER TABLE nodes DROP COLUMN used_again; DROP INDEX listed;"
+                    "ALTER TABLE nodes DROP COLUMN may_write;"
+                    "ALTER TABLE nodes DROP COLUMN base_size; ALTER TABLE nodes DROP COLUMN atime;"
+                    "ALTER TABLE presence DROP COLUMN round; PRAGMA user_version=1")
+            .ok());
   }
   for (int i = 0; i < 2; ++i) {  // the second opening finds nothing to do
     auto index = std::move(*Index::Open(folder / "i.db"));
