@@ -12,6 +12,7 @@
 #include "config/joining.h"
 #include "config/secrets.h"
 #include "net/uri.h"
+#include "provider/s3/s3_provider.h"
 #include "stores.h"
 #include "world.h"
 
@@ -21,7 +22,17 @@ namespace {
 struct Add {
   AccountSettings account;
   std::string secret_file, secret_env, secret_in, access = "write";
+  std::string key_id_env, session_token_file, session_token_env, part_size;
+  bool gives_secret() const { return !secret_file.empty() || !secret_env.empty(); }
+  bool gives_token() const { return !session_token_file.empty() || !session_token_env.empty(); }
 };
+
+Result<std::string> Variable(const std::string& name) {
+  const char* value = std::getenv(name.c_str());
+  if (value == nullptr || *value == 0)
+    return Error(Code::kInvalid, fmt::format("the variable {} is not set", Printable(name)));
+  return std::string(Trim(value));
+}
 
 Result<std::string> AskSecret() {
   if (!::isatty(0) || !::isatty(2)) {
@@ -46,11 +57,46 @@ Result<std::string> AskSecret() {
 Result<std::string> GivenSecret(const Add& add) {
   if (!add.secret_file.empty()) return ReadSecretFile(add.secret_file);
   if (add.secret_env.empty()) return AskSecret();
-  const char* value = std::getenv(add.secret_env.c_str());
-  if (value == nullptr || *value == 0)
-    return Error(Code::kInvalid,
-                 fmt::format("the variable {} is not set", Printable(add.secret_env)));
-  return std::string(value);
+  return Variable(add.secret_env);
+}
+
+// The secret as it is stored: of a temporary key with its session token behind a blank, which
+// neither of them holds.
+Result<std::string> WithToken(const Add& add, std::string secret) {
+  if (!add.gives_token()) return secret;
+  PG_ASSIGN(const std::string token, add.session_token_file.empty()
+                                         ? Variable(add.session_token_env)
+                                         : ReadSecretFile(add.session_token_file));
+  return secret + " " + token;
+}
+
+Status TakeGiven(Add* add) {
+  if (!add->key_id_env.empty()) {
+    PG_ASSIGN(add->account.key_id, Variable(add->key_id_env));
+  }
+  if (add->part_size.empty()) return {};
+  PG_ASSIGN(add->account.part_size, ParseSize(add->part_size));
+  if (add->account.part_size >= s3::kSmallestPart && add->account.part_size <= 5 * kGiB) return {};
+  return Error(Code::kInvalid,
+               fmt::format("a part of {} is not possible", FormatSize(add->account.part_size)),
+               "The smallest part is 5MiB, the largest 5GiB.");
+}
+
+// The files that an account names, as absolute paths; each must be there.
+Status ResolveFiles(AccountSettings* account) {
+  for (auto [file, what] : {std::pair(&account->ca_file, "certificate file"),
+                            {&account->certificate, "client certificate"},
+                            {&account->certificate_key, "client certificate's key"},
+                            {&account->private_key, "key file"},
+                            {&account->known_hosts, "file of known hosts"}}) {
+    if (file->empty()) continue;
+    char cwd[4096];
+    *file = AbsolutePath(*file, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
+    if (::access(file->c_str(), R_OK) != 0)
+      return Error(Code::kNotFound,
+                   fmt::format("the {} {} cannot be read", what, Printable(*file)));
+  }
+  return {};
 }
 
 SecretIn PlaceOf(const std::string& name) {
@@ -65,9 +111,10 @@ Status CheckKind(const AccountSettings& a) {
   };
   std::vector<Option> options;
   if (a.kind == "s3") {
-    options = {{"--endpoint", !a.endpoint.empty(), true}, {"--key-id", !a.key_id.empty(), true},
-               {"--url", !a.url.empty(), false},          {"--host", !a.host.empty(), false},
-               {"--sign-in", a.sign_in, false},           {"--user", !a.user.empty(), false}};
+    options = {
+        {"--endpoint", !a.endpoint.empty(), true}, {"--key-id", !a.key_id.empty(), !a.anonymous},
+        {"--url", !a.url.empty(), false},          {"--host", !a.host.empty(), false},
+        {"--sign-in", a.sign_in, false},           {"--user", !a.user.empty(), false}};
   } else if (a.kind == "webdav") {
     options = {{"--url", !a.url.empty(), true},
                {"--user", !a.user.empty(), !a.sign_in},
@@ -98,26 +145,24 @@ Status CheckKind(const AccountSettings& a) {
 Status RunAdd(Add& add, World& world) {
   AccountSettings& account = add.account;
   PG_TRY(CheckName("account", account.name));
+  PG_TRY(TakeGiven(&add));
   PG_TRY(CheckKind(account));
-  account.read_only = add.access == "read";
-  for (auto [file, what] : {std::pair(&account.ca_file, "certificate file"),
-                            {&account.private_key, "key file"},
-                            {&account.known_hosts, "file of known hosts"}}) {
-    if (file->empty()) continue;
-    char cwd[4096];
-    *file = AbsolutePath(*file, ::getcwd(cwd, sizeof(cwd)) ? cwd : "/");
-    if (::access(file->c_str(), R_OK) != 0)
-      return Error(Code::kNotFound,
-                   fmt::format("the {} {} cannot be read", what, Printable(*file)));
-  }
-  const bool given = !add.secret_file.empty() || !add.secret_env.empty();
+  if (add.gives_token() && account.kind != "s3")
+    return Error(Code::kInvalid, "only an account of kind s3 has a session token");
+  account.read_only = add.access == "read" || account.anonymous;
+  PG_TRY(ResolveFiles(&account));
+  const bool given = add.gives_secret();
   std::string secret;
+  if (account.anonymous && (given || add.gives_token()))
+    return Error(Code::kInvalid, "an account with --anonymous has no secret",
+                 "Leave out --secret-file, --secret-env and the session token.");
   if (given && account.sign_in)
     return Error(Code::kInvalid, "an account with --sign-in needs no secret",
                  fmt::format("Sign in afterwards: pargeter account sign-in {}", account.name));
   // a key in a file or an agent may do without one
-  if (!account.sign_in && (given || account.kind != "sftp")) {
+  if (!account.sign_in && !account.anonymous && (given || account.kind != "sftp")) {
     PG_ASSIGN(secret, GivenSecret(add));
+    PG_ASSIGN(secret, WithToken(add, std::move(secret)));
   }
   PG_TRY(SaveAccount(world.paths, account));
   if (!secret.empty())
@@ -134,30 +179,44 @@ Status RunAdd(Add& add, World& world) {
   return {};
 }
 
-// A renewed key, or another place for its secret.
-Status RunChange(const Add& change, World& world) {
+// A renewed key, another place for its secret, or how the store is reached.
+Status RunChange(Add& change, World& world) {
   const std::string& name = change.account.name;
   const std::string file = world.paths.SecretsFile();
   PG_ASSIGN(AccountSettings account, LoadAccount(world.paths, name));
-  const bool given = !change.secret_file.empty() || !change.secret_env.empty();
-  if (!given && change.secret_in.empty() && change.account.key_id.empty())
+  PG_TRY(TakeGiven(&change));
+  PG_TRY(ResolveFiles(&change.account));
+  const bool given = change.gives_secret();
+  bool others = false;
+  const auto take = [&](auto AccountSettings::*what) {
+    if (change.account.*what == AccountSettings{}.*what) return;
+    account.*what = change.account.*what;
+    others = true;
+  };
+  take(&AccountSettings::key_id);
+  take(&AccountSettings::part_size);
+  take(&AccountSettings::proxy);
+  take(&AccountSettings::certificate);
+  take(&AccountSettings::certificate_key);
+  take(&AccountSettings::ca_file);
+  if (!given && change.secret_in.empty() && !change.gives_token() && !others)
     return Error(Code::kInvalid, "nothing to change is named",
-                 "Give --secret-file, --secret-env, --secret-in or --key-id.");
+                 "See: pargeter account change --help");
   SecretIn place = PlaceOf(change.secret_in);
   if (change.secret_in.empty()) {
     const auto before = SecretPlace(file, name);
     if (!before.ok() && before.error().code != Code::kNotFound) return before.error();
     if (before.ok()) place = *before;
   }
-  if (given || !change.secret_in.empty()) {
+  if (given || change.gives_token() || !change.secret_in.empty()) {
     auto secret = given ? GivenSecret(change) : LoadSecret(file, name);
     if (!secret.ok()) return secret.error();
+    if (change.gives_token()) {
+      PG_ASSIGN(secret, WithToken(change, secret->substr(0, secret->find(' '))));
+    }
     PG_TRY(SaveSecret(file, name, *secret, place));
   }
-  if (!change.account.key_id.empty()) {
-    account.key_id = change.account.key_id;
-    PG_TRY(SaveAccount(world.paths, account));
-  }
+  if (others) PG_TRY(SaveAccount(world.paths, account));
   world.Say(
       fmt::format("Account {} is changed. Mounted drives take it in with: pargeter refresh", name));
   if (world.json) world.PrintJson({{"account", name}});
@@ -167,7 +226,10 @@ Status RunChange(const Add& change, World& world) {
 Json AccountJson(const AccountSettings& a) {
   Json json = {{"name", a.name}, {"kind", a.kind}, {"access", a.read_only ? "read" : "write"}};
   if (a.kind == "s3")
-    json.update({{"endpoint", a.endpoint}, {"region", a.region}, {"key_id", a.key_id}});
+    json.update({{"endpoint", a.endpoint},
+                 {"region", a.region},
+                 {"key_id", a.key_id},
+                 {"anonymous", a.anonymous}});
   else if (a.kind == "sftp")
     json.update({{"host", a.host}, {"port", a.port}, {"user", a.user}});
   else
@@ -203,7 +265,8 @@ Status RunShowAccount(const std::string& name, World& world) {
   }
   const auto place = SecretPlace(world.paths.SecretsFile(), name);
   const bool none = !place.ok() && place.error().code == Code::kNotFound;
-  const std::string secret = none && a.sign_in              ? "nobody is signed in"
+  const std::string secret = a.anonymous                    ? "none: nothing is signed"
+                             : none && a.sign_in            ? "nobody is signed in"
                              : none && a.kind == "sftp"     ? "none: the key alone, or an agent"
                              : !place.ok()                  ? place.error().what
                              : *place == SecretIn::kKeyring ? "in the keyring"
@@ -240,6 +303,11 @@ Status RunTest(const std::string& name, const std::string& folder, World& world)
     steps.push_back({{"step", step.what}, {"ok", step.ok}, {"detail", JsonText(step.detail)}});
   }
   if (world.json) world.PrintJson({{"account", name}, {"ok", !report.failure}, {"steps", steps}});
+  if (report.failure && report.failure->remedy.empty() && account.kind != "s3" &&
+      report.failure->code == Code::kNotFound && !folder.empty())
+    return Error(
+        Code::kNotFound, fmt::format("the account {} has no folder {}", name, Printable(folder)),
+        fmt::format("Make it: pargeter account make-folder {} {}", name, Printable(folder)));
   if (report.failure)
     return report.failure->Within(fmt::format("the account {} does not work", name));
   world.Say(fmt::format("The account {} works.", name));
@@ -249,15 +317,23 @@ Status RunTest(const std::string& name, const std::string& folder, World& world)
 Status RunBrowse(const std::string& name, const std::string& folder, World& world) {
   PG_ASSIGN(const Store store, OpenStore(world, name, folder));
   const auto entries = store.browser->Browse(folder, nullptr);
+  const bool s3 = store.kind == "s3";
   if (!entries.ok()) {
     Error error = entries.error();
-    if (error.code == Code::kPermission && folder.empty()) {
+    if (s3 && error.code == Code::kPermission && folder.empty()) {
       error.remedy = fmt::format(
           "A key may use a bucket without listing all: pargeter account browse {} BUCKET", name);
+    } else if (!s3 && error.code == Code::kNotFound) {
+      error.remedy = folder.empty()
+                         ? "Check the account's address: pargeter account show " + name
+                         : fmt::format(
+                               "See what is there: pargeter account browse {}; or make it: "
+                               "pargeter account make-folder {} {}",
+                               name, name, Printable(folder));
     }
     return error;
   }
-  if (entries->empty() && !folder.empty() && folder.find('/') != std::string::npos) {
+  if (s3 && entries->empty() && folder.find('/') != std::string::npos) {
     return Error(Code::kNotFound, fmt::format("there is nothing under {}", Printable(folder)));
   }
   Json all = Json::array();
@@ -271,7 +347,42 @@ Status RunBrowse(const std::string& name, const std::string& folder, World& worl
                    {"size", e.size},
                    {"modified", Rfc3339(e.modified)}});
   }
+  if (all.empty())
+    world.Say(!folder.empty() ? fmt::format("{} is empty.", Printable(folder))
+              : s3            ? "There are no buckets."
+                              : "The account's folder is empty.");
   if (world.json) world.PrintJson({{"folder", JsonText(folder)}, {"entries", all}});
+  return {};
+}
+
+// A folder for a drive; on an object store a bucket, or a folder in one.
+Status RunMakeFolder(const std::string& name, const std::string& folder, World& world) {
+  PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, name));
+  if (account.read_only)
+    return Error(Code::kReadOnly, fmt::format("the account {} may only read", name),
+                 "Use one that may write, or add it again with --access write.");
+  std::string bucket, prefix;
+  PG_TRY(SplitFolder(folder, &bucket, &prefix));
+  if (bucket.empty()) return Error(Code::kInvalid, "no folder is named");
+  const std::string path =
+      bucket + (prefix.empty() ? "" : "/" + prefix.substr(0, prefix.size() - 1));
+  if (account.kind == "s3") {
+    PG_ASSIGN(const Store store, OpenStore(world, name, bucket));
+    auto* s3 = dynamic_cast<s3::S3Provider*>(store.provider.get());
+    const Status made = s3->MakeBucket(nullptr);
+    // (it may be there already, and of somebody who does not let us make it)
+    if (!made.ok() && !store.provider->List("", "", nullptr).ok()) return made;
+    if (!prefix.empty())
+      PG_TRY(store.provider->MakeFolder(prefix.substr(0, prefix.size() - 1), {}, nullptr));
+  } else {
+    PG_ASSIGN(const Store store, OpenStore(world, name, ""));
+    PG_TRY(store.provider->MakeFolder(path, {}, nullptr));
+  }
+  world.Say(
+      fmt::format("{} is there. Mount it with: pargeter drive add DRIVE --account {} --folder {} "
+                  "--at DIR",
+                  Printable(path), name, Printable(path)));
+  if (world.json) world.PrintJson({{"account", name}, {"folder", JsonText(path)}});
   return {};
 }
 
@@ -356,10 +467,26 @@ CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
   cmd->add_flag("--plain-http", add->account.plain_http,
                 "webdav: let the password go over the network unprotected");
   cmd->add_option("--region", add->account.region, "s3: the store's region")->capture_default_str();
-  cmd->add_option("--ca-file", add->account.ca_file,
-                  "PEM file of the store's own certificate authority");
-  cmd->add_option("--key-id", add->account.key_id, "s3: the key's public half");
+  cmd->add_flag("--anonymous", add->account.anonymous,
+                "s3: sign nothing, as for a bucket that is open to all; read-only");
   const auto secret_options = [](CLI::App* to, Add* out) {
+    to->add_option("--key-id", out->account.key_id, "s3: the key's public half");
+    to->add_option("--key-id-env", out->key_id_env, "s3: variable that holds the key id")
+        ->excludes("--key-id");
+    to->add_option("--session-token-file", out->session_token_file,
+                   "s3: file with the session token of a temporary key");
+    to->add_option("--session-token-env", out->session_token_env,
+                   "s3: variable that holds the session token");
+    to->add_option("--part-size", out->part_size,
+                   "s3: bytes in a part of a large upload, such as 8MiB; 5MiB at least");
+    to->add_option("--proxy", out->account.proxy,
+                   "http://HOST:PORT to go through, if not as https_proxy and http_proxy say");
+    to->add_option("--certificate", out->account.certificate,
+                   "PEM file of the certificate that this machine proves itself with");
+    to->add_option("--certificate-key", out->account.certificate_key,
+                   "PEM file of its key, if that is not in the same file");
+    to->add_option("--ca-file", out->account.ca_file,
+                   "PEM file of the store's own certificate authority");
     to->add_option("--secret-file", out->secret_file,
                    "file with the secret or password on its first line");
     to->add_option("--secret-env", out->secret_env, "variable that holds the secret");
@@ -378,9 +505,9 @@ CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
   cmd->callback([=] { *run = [add](World& w) { return RunAdd(*add, w); }; });
 
   auto change = std::make_shared<Add>();
-  cmd = group->add_subcommand("change", "a renewed key, or another place for its secret");
+  cmd = group->add_subcommand(
+      "change", "a renewed key, another place for its secret, or how the store is reached");
   cmd->add_option("NAME", change->account.name, "an account")->required();
-  cmd->add_option("--key-id", change->account.key_id, "the key's public half");
   secret_options(cmd, change.get());
   cmd->callback([=] { *run = [change](World& w) { return RunChange(*change, w); }; });
 
@@ -402,6 +529,9 @@ CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
   cmd = named("browse", "what is in it");
   cmd->add_option("FOLDER", *other, "BUCKET[/PREFIX]; without it: the buckets");
   cmd->callback([=] { *run = [=](World& w) { return RunBrowse(*name, *other, w); }; });
+  cmd = named("make-folder", "make a folder for a drive; on an object store a bucket");
+  cmd->add_option("FOLDER", *other, "FOLDER, or BUCKET[/PREFIX]")->required();
+  cmd->callback([=] { *run = [=](World& w) { return RunMakeFolder(*name, *other, w); }; });
   named("remove", "forget it here")->callback([=] {
     *run = [name](World& w) { return RunRemove(*name, w); };
   });

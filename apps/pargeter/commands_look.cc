@@ -73,7 +73,10 @@ Json StatusBeforeAsking(const World& world, const DriveSettings& d) {
           {"last_error", ""},
           {"pending", {{"files", 0}, {"bytes", 0}, {"oldest", ""}}},
           {"cache",
-           {{"bytes", 0}, {"limit", d.join.empty() ? d.cache_limit : 0}, {"pinned_bytes", 0}}}};
+           {{"bytes", 0},
+            {"limit", d.join.empty() ? d.cache_limit : 0},
+            {"pinned_bytes", 0},
+            {"waiting_bytes", 0}}}};
 }
 
 Result<Json> StatusOf(const World& world, const DriveSettings& d) {
@@ -104,7 +107,7 @@ void SumUp(Json* joined, const std::vector<Json>& all) {
     if (part["part_of"] != (*joined)["name"]) continue;
     ++parts;
     for (const char* what : {"pending", "cache"})
-      for (const char* field : {"files", "bytes", "limit", "pinned_bytes"})
+      for (const char* field : {"files", "bytes", "limit", "pinned_bytes", "waiting_bytes"})
         if (part[what].contains(field))
           (*joined)[what][field] = (*joined)[what].value(field, std::uint64_t{0}) +
                                    part[what].value(field, std::uint64_t{0});
@@ -134,6 +137,19 @@ void SayParts(const World& world, const Json& s) {
                             part.value("error", "").empty()
                                 ? "not at the store any more, or left out"
                                 : Printable(part.value("error", ""))));
+}
+
+// What may be evicted, of its limit; what may not go is told beside it.
+std::string CacheInWords(const Json& cache) {
+  const auto bytes = [&](const char* what) { return cache.value(what, std::uint64_t{0}); };
+  const std::uint64_t kept = bytes("pinned_bytes") + bytes("waiting_bytes");
+  std::vector<std::string> besides;
+  if (bytes("waiting_bytes") > 0)
+    besides.push_back(FormatSize(bytes("waiting_bytes")) + " waiting for upload");
+  if (bytes("pinned_bytes") > 0) besides.push_back(FormatSize(bytes("pinned_bytes")) + " pinned");
+  return fmt::format("{} of {}{}{}", FormatSize(bytes("bytes") - std::min(bytes("bytes"), kept)),
+                     FormatSize(bytes("limit")), besides.empty() ? "" : ", besides ",
+                     fmt::join(besides, " and "));
 }
 
 void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
@@ -175,10 +191,7 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                 : fmt::format("  pending  {}, {}, the oldest for {}", Counted(files, "change"),
                               FormatSize(pending.value("bytes", std::uint64_t{0})),
                               AgeOf(pending.value("oldest", ""))));
-  const std::uint64_t pinned = cache.value("pinned_bytes", std::uint64_t{0});
-  world.Say(fmt::format("  cache    {} of {}{}", FormatSize(cache.value("bytes", std::uint64_t{0})),
-                        FormatSize(cache.value("limit", std::uint64_t{0})),
-                        pinned > 0 ? fmt::format(", {} pinned", FormatSize(pinned)) : ""));
+  world.Say("  cache    " + CacheInWords(cache));
   const Json held = s.value("held", Json::object());
   if (held.value("files", std::uint64_t{0}) > 0) {
     world.Say(
@@ -252,6 +265,11 @@ Status RunUsage(const std::string& name, World& world) {
   return done;
 }
 
+std::string NextTry(const Json& ms) {
+  if (!ms.is_number() || ms.get<long>() < 1000) return "";
+  return "; next try in " + FormatAge(Duration(ms.get<long>()));
+}
+
 Status RunQueue(const std::string& name, World& world) {
   PG_ASSIGN(const std::vector<DriveSettings> drives, Meant(world, name));
   Json all = Json::array();
@@ -274,7 +292,8 @@ Status RunQueue(const std::string& name, World& world) {
           Printable(item.value("path", "")),
           error.empty()   ? ""
           : attempts == 0 ? fmt::format("\n      waits: {}", Printable(error))
-                          : fmt::format("\n      attempt {}: {}", attempts, Printable(error))));
+                          : fmt::format("\n      attempt {}: {}{}", attempts, Printable(error),
+                                        NextTry(item.value("next_try_ms", Json())))));
     }
     if (queue["items"].size() < files)
       world.Say(fmt::format("  and {} more", files - queue["items"].size()));
@@ -360,9 +379,17 @@ Status RunFlush(const std::string& name, const std::string& timeout, World& worl
     PG_ASSIGN(const auto answer, CallDrive(world.paths.SocketOf(d.name), "flush",
                                            {{"timeout_ms", left.count()}}, left + Duration(10000)));
     if (!answer) {
-      if (name.empty()) return {};
+      std::uint64_t waits = 0;
+      if (name.empty()) {
+        PG_ASSIGN(const Json status, StatusOf(world, d));
+        waits = status["pending"].value("files", std::uint64_t{0});
+        if (waits == 0) return {};
+      }
       return Error(Code::kBusy,
-                   fmt::format("the drive {} is not mounted, so nothing can go up", d.name),
+                   waits == 0
+                       ? fmt::format("the drive {} is not mounted, so nothing can go up", d.name)
+                       : fmt::format("the drive {} is not mounted, and {} wait{} for upload",
+                                     d.name, Counted(waits, "change"), waits == 1 ? "s" : ""),
                    fmt::format("Mount it: pargeter mount {}", d.name));
     }
     flushed.push_back(d.name);

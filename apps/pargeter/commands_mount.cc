@@ -211,6 +211,10 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
     world.Say(what + ".");
     return {};
   }
+  const std::string why = answer->value("why", ""), remedy = answer->value("remedy", "");
+  if (left > 0 && !now && !why.empty())
+    return Error(Code::kTimeout, fmt::format("{} is unmounted; {}", name, Printable(why)),
+                 "All of that is safe on this disk. " + Printable(remedy));
   if (left > 0 && !now) {
     return Error(
         Code::kTimeout,

@@ -173,7 +173,9 @@ Status RunTrust(const std::string& name, const std::string& fingerprint, World& 
                  fmt::format("the account {} is reached without a host's key", name),
                  "Only accounts of kind sftp are.");
   PG_TRY(sftp::Trust(SshOf(world, account), fingerprint, OwnKnownHosts(world)));
-  world.Say(fmt::format("{} is known from now on by the key {}.", account.host, fingerprint));
+  const std::string host =
+      account.port == 22 ? account.host : fmt::format("{}:{}", account.host, account.port);
+  world.Say(fmt::format("{} is known from now on by the key {}.", host, fingerprint));
   if (world.json) world.PrintJson({{"account", name}, {"fingerprint", fingerprint}});
   return {};
 }

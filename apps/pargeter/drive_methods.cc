@@ -70,12 +70,14 @@ Result<Json> Queue(Drive* drive, int limit) {
   PG_ASSIGN(const auto queue, drive->Queue(limit));
   Json items = Json::array();
   for (const auto& [path, n] : queue) {
+    const Drive::Delay delay = drive->DelayOf(n);
     items.push_back({{"path", JsonText(path)},
                      {"action", ActionOf(n)},
                      {"bytes", (n.dirty & kData) && !n.gone() ? n.size : 0},
                      {"since", Rfc3339(n.intent_since)},
-                     {"attempts", n.attempts},
-                     {"error", JsonText(n.error)}});
+                     {"attempts", delay.tries},
+                     {"error", JsonText(delay.why)},
+                     {"next_try_ms", delay.next_try ? Json(delay.next_try->count()) : Json()}});
   }
   const DriveStatus summary = drive->Summary();
   return Json{{"items", items},
@@ -120,6 +122,7 @@ Json Summary(Drive* drive) {
           {"cache",
            {{"bytes", s.cache_bytes},
             {"limit", s.cache_limit},
+            {"waiting_bytes", s.waiting_bytes},
             {"pinned_bytes", s.sums.pinned_on_disk}}},
           {"below", SumsJson(s.sums)},
           {"held", {{"files", s.held}, {"since", Rfc3339(s.held_since)}}},

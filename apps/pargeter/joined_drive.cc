@@ -49,7 +49,9 @@ JoinedDrive::JoinedDrive(const World& world, const DriveSettings& settings, Moun
       mount_(mount),
       name_(settings.name),
       control_(world, settings.name,
-               [this](const std::string& m, const Json& p) { return Answer(m, p); }),
+               [this](const std::string& m, const Json& p, const ControlServer::Gone& gone) {
+                 return Answer(m, p, gone);
+               }),
       settings_(settings) {}
 
 JoinedDrive::~JoinedDrive() { Stop(); }
@@ -289,7 +291,8 @@ Json JoinedDrive::Report() const {
   return report;
 }
 
-Result<Json> JoinedDrive::Answer(const std::string& method, const Json& params) {
+Result<Json> JoinedDrive::Answer(const std::string& method, const Json& params,
+                                 const ControlServer::Gone&) {
   const Duration patience(params.value("timeout_ms", 600000L));
   if (method == "status") return Report();
   if (method == "refresh") return Refresh();

@@ -52,7 +52,8 @@ class JoinedDrive {
     std::optional<Error> error;       // of the first of these
   };
   JoinedDrive(const World& world, const DriveSettings& settings, MountControl* mount);
-  Result<Json> Answer(const std::string& method, const Json& params);
+  Result<Json> Answer(const std::string& method, const Json& params,
+                      const ControlServer::Gone& gone);
   Json Report() const EXCLUDES(mutex_);
   void LookLoop() EXCLUDES(mutex_);
   // Looks at the stores, and brings what is shown in line with what they have.

@@ -38,7 +38,9 @@ ServedDrive::ServedDrive(const World& world, const DriveSettings& settings, Moun
       mount_(mount),
       name_(settings.name),
       control_(world, settings.name,
-               [this](const std::string& m, const Json& p) { return Answer(m, p); }),
+               [this](const std::string& m, const Json& p, const ControlServer::Gone& gone) {
+                 return Answer(m, p, gone);
+               }),
       settings_(settings) {}
 
 ServedDrive::~ServedDrive() { Stop(); }
@@ -88,10 +90,11 @@ Result<Json> ServedDrive::Refresh() {
   return Json{{"applied", applied}, {"needs_remount", remount}};
 }
 
-Result<Json> ServedDrive::Answer(const std::string& method, const Json& params) {
+Result<Json> ServedDrive::Answer(const std::string& method, const Json& params,
+                                 const ControlServer::Gone& gone) {
   const Duration patience(params.value("timeout_ms", 600000L));
   if (method == "flush") {
-    PG_TRY(drive_->Flush(patience));
+    PG_TRY(drive_->Flush(patience, gone));
     return Json{{"held", drive_->Summary().held}};
   }
   if (method == "refresh") return Refresh();

@@ -55,7 +55,8 @@ class ServedDrive {
 
  private:
   ServedDrive(const World& world, const DriveSettings& settings, MountControl* mount);
-  Result<Json> Answer(const std::string& method, const Json& params);
+  Result<Json> Answer(const std::string& method, const Json& params,
+                      const ControlServer::Gone& gone);
 
   const World& world_;
   MountControl* const mount_;

@@ -204,17 +204,20 @@ void Serving::ReportLoop() {
 // What cannot go up now is not waited for.
 Status Serving::FlushFor(Duration patience) {
   const Steady until = SystemClock().Now() + patience;
+  Status first;  // of the drives that are not done; the others go up all the same
   for (Drive* drive : drives()) {
     if (drive->Summary().offline_since != 0) continue;
     const auto left = until - SystemClock().Now();
-    PG_TRY(drive->Flush(std::max(Duration(1), std::chrono::duration_cast<Duration>(left))));
+    const Status flushed =
+        drive->Flush(std::max(Duration(1), std::chrono::duration_cast<Duration>(left)),
+                     [this] { return hurry_.load(); });
+    if (first.ok()) first = flushed;
   }
-  return {};
+  return first;
 }
 
 void Serving::FlushAtEnd() {
   const Duration within = settings().stop_within;
-  const Steady until = SystemClock().Now() + within;
   const DriveStatus left = Total(drives());
   notify_.MoreTime(within + kGrace);
   notify_.Stopping(fmt::format("uploading {} before the end", Changes(left.pending)));
@@ -222,11 +225,7 @@ void Serving::FlushAtEnd() {
     world_.Note(fmt::format("Uploading {}; press Ctrl-C again to leave them for the next mount.",
                             Changes(left.pending)));
   }
-  Status flushed = Error(Code::kTimeout, "");
-  while (!flushed.ok() && !hurry_ && SystemClock().Now() < until) {
-    flushed = FlushFor(Duration(500));
-    if (!flushed.ok() && flushed.error().code != Code::kTimeout) break;
-  }
+  if (const Status flushed = FlushFor(within); !flushed.ok()) world_.Note(flushed.error().what);
   PendingSummary rest = Total(drives()).pending;
   if (const PendingSummary lost = AtRisk(drives()); lost.files > 0) {
     world_.Note(fmt::format("{}: {} not at the store, and lost: the state folder was deleted.",
@@ -258,12 +257,16 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
     by_command_ = false;
     return gone.error();
   }
+  Status flushed;
   if (!now) {
     notify_.MoreTime(patience + kGrace);
-    Ignore(FlushFor(patience));
+    flushed = FlushFor(patience);
   }
+  const bool in_vain = !flushed.ok() && flushed.error().code != Code::kTimeout;
   const DriveStatus rest = Total(drives());
-  return Json{{"left", rest.pending.files},
+  return Json{{"why", in_vain ? flushed.error().what : ""},
+              {"remedy", in_vain ? flushed.error().remedy : ""},
+              {"left", rest.pending.files},
               {"bytes", rest.pending.bytes},
               {"held", rest.held},
               {"lost", AtRisk(drives()).files},

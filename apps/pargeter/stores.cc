@@ -4,6 +4,8 @@
 #include <sys/resource.h>
 #include <unistd.h>
 
+#include <cstdlib>
+
 #include "base/file.h"
 #include "base/text.h"
 #include "config/secrets.h"
@@ -51,6 +53,18 @@ Status CheckProtected(const AccountSettings& account) {
 
 namespace {
 
+HttpOptions HttpOf(const AccountSettings& settings) {
+  HttpOptions http;
+  http.ca_file = settings.ca_file;
+  http.certificate = settings.certificate;
+  http.certificate_key = settings.certificate_key;
+  http.proxy = settings.proxy;
+  for (const char* name : {"no_proxy", "NO_PROXY"})
+    if (const char* around = std::getenv(name); around != nullptr && settings.proxy.empty())
+      http.no_proxy = around;
+  return http;
+}
+
 RetryPolicy Patience() {
   RetryPolicy retry;
   retry.max_attempts = 4;
@@ -58,12 +72,24 @@ RetryPolicy Patience() {
   return retry;
 }
 
+// `stored`: the secret, and of a temporary key the session token behind a blank.
+s3::Credentials CredentialsOf(const AccountSettings& settings, const std::string& stored) {
+  const auto blank = stored.find(' ');
+  return {settings.anonymous ? "" : settings.key_id, stored.substr(0, blank), settings.region,
+          blank == std::string::npos ? "" : stored.substr(blank + 1)};
+}
+
 Result<Store> OpenS3(const AccountSettings& settings, const std::string& secret,
                      const std::string& folder) {
   s3::S3Options options;
   PG_ASSIGN(options.wire.endpoint, ParseEndpoint(settings.endpoint));
-  options.wire.credentials = {settings.key_id, secret, settings.region};
-  options.wire.ca_file = settings.ca_file;
+  options.wire.credentials = CredentialsOf(settings, secret);
+  options.wire.http = HttpOf(settings);
+  options.wire.account = settings.name;
+  if (settings.part_size > 0) {
+    options.part_size = std::max(settings.part_size, s3::kSmallestPart);
+    options.multipart_above = options.part_size;
+  }
   options.wire.style =
       settings.address_style == "host" ? s3::AddressStyle::kHost : s3::AddressStyle::kPath;
   options.wire.retry = Patience();
@@ -86,7 +112,8 @@ Result<Store> OpenDav(const World& world, const AccountSettings& settings,
       return keeper->Access(refused, cancel);
     };
   }
-  options.wire.ca_file = settings.ca_file;
+  options.wire.http = HttpOf(settings);
+  options.wire.account = settings.name;
   options.wire.retry = Patience();
   std::string first, rest;
   PG_TRY(SplitFolder(folder, &first, &rest));
@@ -114,6 +141,7 @@ std::string OwnKnownHosts(const World& world) { return world.paths.config_dir + 
 
 sftp::SshOptions SshOf(const World& world, const AccountSettings& account) {
   sftp::SshOptions ssh;
+  ssh.account = account.name;
   ssh.host = account.host;
   ssh.port = account.port;
   ssh.user = account.user;
@@ -133,7 +161,7 @@ Result<oauth::TokenKeeper::Options> SignInOf(const World& world, const AccountSe
     PG_ASSIGN(const Endpoint at, ParseEndpoint(account.url));
     how.issuer = at.scheme + "://" + at.authority;
   }
-  how.client = {account.client_id, account.ca_file};
+  how.client = {account.client_id, HttpOf(account)};
   how.lock_file = world.paths.config_dir + "/accounts/" + account.name + ".lock";
   how.load = [file = world.paths.SecretsFile(), name = account.name]() -> Result<std::string> {
     auto stored = LoadSecret(file, name);
@@ -160,21 +188,23 @@ static Result<std::string> SecretFor(const World& world, const AccountSettings& 
 Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
   std::string secret;
-  if (!settings.sign_in) {
+  if (!settings.sign_in && !settings.anonymous) {
     PG_ASSIGN(secret, SecretFor(world, settings));
   }
-  if (settings.kind == "sftp") return OpenSftp(world, settings, secret, folder);
-  if (settings.kind == "webdav") return OpenDav(world, settings, secret, folder);
-  return OpenS3(settings, secret, folder);
+  auto store = settings.kind == "sftp"     ? OpenSftp(world, settings, secret, folder)
+               : settings.kind == "webdav" ? OpenDav(world, settings, secret, folder)
+                                           : OpenS3(settings, secret, folder);
+  if (store.ok()) store->kind = settings.kind;
+  return store;
 }
 
 Result<bool> RenewSecret(const World& world, const std::string& account, Provider* provider) {
   PG_ASSIGN(const AccountSettings settings, LoadAccount(world.paths, account));
-  if (settings.sign_in) return false;  // looked for by itself
+  if (settings.sign_in || settings.anonymous) return false;  // the first is looked for by itself
   PG_ASSIGN(const std::string secret, SecretFor(world, settings));
   if (auto* ssh = dynamic_cast<sftp::SftpProvider*>(provider)) return ssh->SetSecret(secret);
   if (auto* s3 = dynamic_cast<s3::S3Provider*>(provider))
-    return s3->SetCredentials({settings.key_id, secret, settings.region});
+    return s3->SetCredentials(CredentialsOf(settings, secret));
   if (auto* dav = dynamic_cast<webdav::DavProvider*>(provider))
     return dav->SetLogin({settings.user, secret});
   return false;

@@ -20,6 +20,7 @@ Status SplitFolder(const std::string& folder, std::string* bucket, std::string* 
 struct Store {
   std::unique_ptr<Provider> provider;
   Browser* browser = nullptr;  // the same object
+  std::string kind;            // of the account
 };
 Result<Store> OpenStore(const World& world, const std::string& account, const std::string& folder);
 // How the account's sign-in server is spoken to; where an sftp account's host is.

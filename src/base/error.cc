@@ -26,6 +26,7 @@ constexpr Row kRows[] = {
     {Code::kNameTooLong, "name-too-long", ENAMETOOLONG, false, 2},
     {Code::kReadOnly, "read-only", EROFS, false, 6},
     {Code::kPermission, "permission", EACCES, false, 6},
+    {Code::kUntrusted, "untrusted", EACCES, false, 6},
     {Code::kSignIn, "sign-in", EACCES, false, 6},
     {Code::kUnavailable, "unavailable", ENETUNREACH, true, 5},
     {Code::kStoreFault, "store-fault", EIO, true, 5},
@@ -36,6 +37,7 @@ constexpr Row kRows[] = {
     {Code::kStale, "stale", ESTALE, false, 1},
     {Code::kRefused, "refused", EPERM, false, 4},
     {Code::kBusy, "busy", EBUSY, false, 7},
+    {Code::kTooLarge, "too-large", EFBIG, false, 1},
     {Code::kNoSpace, "no-space", ENOSPC, false, 1},
     {Code::kOverQuota, "over-quota", EDQUOT, false, 1},
     {Code::kTooMany, "too-many", ENFILE, false, 1},
@@ -60,6 +62,15 @@ Error Error::Within(std::string_view context) const& {
   return outer;
 }
 
+Error Error::For(std::string_view account) const& {
+  constexpr std::string_view kAccount = "ACCOUNT";
+  Error named = *this;
+  const auto at = named.remedy.find(kAccount);
+  if (!account.empty() && at != std::string::npos)
+    named.remedy.replace(at, kAccount.size(), account);
+  return named;
+}
+
 int ErrnoOf(Code code) { return RowOf(code).errnum; }
 bool MayRetry(Code code) { return RowOf(code).retry; }
 int ExitCodeOf(Code code) { return RowOf(code).exit_code; }
@@ -74,6 +85,9 @@ Code CodeOfName(std::string_view name) {
 Error FromErrno(int errnum, std::string_view what) {
   Code code = Code::kIo;
   switch (errnum) {
+    case EFBIG:
+      code = Code::kTooLarge;
+      break;
     case ENOENT:
       code = Code::kNotFound;
       break;

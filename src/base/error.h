@@ -22,6 +22,7 @@ enum class Code {
   kNameTooLong,  // the store or the file system cannot hold that name
   kReadOnly,     // the drive may only be read
   kPermission,   // the store or the system forbids it: different rights are needed
+  kUntrusted,    // the other side cannot prove who it is: its certificate or host key
   kSignIn,       // key or token refused: new credentials are needed
   kUnavailable,  // the store cannot be reached now: retry this call later
   kStoreFault,   // the store answered, but with a fault of its own: retry this call later
@@ -32,6 +33,7 @@ enum class Code {
   kStale,        // the version being read is gone for good: reopen
   kRefused,      // refused to protect data
   kBusy,         // somebody else holds it
+  kTooLarge,     // more than can be held in one file, or sent in one request
   kNoSpace,      // the disk or the budget is full
   kOverQuota,    // the account at the store is full
   kTooMany,      // this machine allows no more open files, or threads: a limit is to be raised
@@ -55,6 +57,8 @@ struct [[nodiscard]] Error {
       : code(c), what(std::move(w)), remedy(std::move(r)) {}
   // The same fault told from one level up: "CONTEXT: what".
   Error Within(std::string_view context) const&;
+  // The same with the account's name in the remedy, where that says ACCOUNT; "" leaves it.
+  Error For(std::string_view account) const&;
 };
 
 // The three tables. Each maps every code and has no default.

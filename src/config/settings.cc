@@ -221,7 +221,12 @@ const std::vector<Key<AccountSettings>>& AccountKeys() {
       {"port", &A::port},
       {"private_key", &A::private_key},
       {"known_hosts", &A::known_hosts},
+      {"anonymous", &A::anonymous},
+      {"part_size", Bytes<A>{&A::part_size}},
       {"ca_file", &A::ca_file},
+      {"proxy", &A::proxy},
+      {"certificate", &A::certificate},
+      {"certificate_key", &A::certificate_key},
       {"address_style", &A::address_style},
       {"access", Words<A>{&A::read_only, "write", "read"}, true},
   };

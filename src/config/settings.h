@@ -18,7 +18,12 @@ struct AccountSettings {
   std::string endpoint;     // s3: http://HOST:PORT or https://HOST
   std::string region = "us-east-1";
   std::string key_id;
+  bool anonymous = false;              // s3: nothing is signed; read-only
+  std::uint64_t part_size = 0;         // s3: bytes in a part of a large upload; 0: the usual
   std::string ca_file;                 // "" = the system's authorities
+  std::string proxy;                   // http://HOST:PORT; "": as the environment says
+  std::string certificate;             // PEM file that this machine proves itself with, or ""
+  std::string certificate_key;         // its key; "": in the same file
   std::string address_style = "path";  // path or host
   bool read_only = false;              // access = "read"
   std::string url;                     // webdav: of a folder that drives are in

@@ -149,15 +149,19 @@ void ControlServer::Serve(Fd fd) {
     }
     const std::string line = pending.substr(0, end);
     pending.erase(0, end + 1);
-    if (!Send(fd.get(), Answer(line))) return;
+    if (!Send(fd.get(), Answer(line, fd.get()))) return;
   }
 }
 
-std::string ControlServer::Answer(const std::string& line) {
+std::string ControlServer::Answer(const std::string& line, int fd) {
   const auto request = ParseRequest(line);
   if (!request.ok()) return ErrorLine(nullptr, request.error());
   try {
-    const Result<Json> result = handler_(request->method, request->params);
+    const auto gone = [fd] {
+      pollfd hung_up{fd, POLLRDHUP, 0};
+      return ::poll(&hung_up, 1, 0) > 0 && (hung_up.revents & (POLLRDHUP | POLLHUP | POLLERR)) != 0;
+    };
+    const Result<Json> result = handler_(request->method, request->params, gone);
     return result.ok() ? ResultLine(request->id, *result) : ErrorLine(request->id, result.error());
   } catch (const std::system_error& e) {
     return ErrorLine(request->id, Error(Code::kTooMany, std::string("the drive has no thread for "

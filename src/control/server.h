@@ -16,8 +16,11 @@ namespace pargeter {
 
 class ControlServer {
  public:
+  // Has whoever asked hung up? Then nobody waits for the answer any more.
+  using Gone = std::function<bool()>;
   // May be called from several threads at once; may block.
-  using Handler = std::function<Result<Json>(const std::string& method, const Json& params)>;
+  using Handler =
+      std::function<Result<Json>(const std::string& method, const Json& params, const Gone& gone)>;
 
   // Who takes nothing of its answer for as long as `patience` is given up.
   explicit ControlServer(Handler handler, Duration patience = Duration(5000))
@@ -38,7 +41,7 @@ class ControlServer {
   void Accept();
   void Welcome(Fd fd);
   void Serve(Fd fd);
-  std::string Answer(const std::string& line);
+  std::string Answer(const std::string& line, int fd);
   bool Send(int fd, const std::string& answer);
   const Handler handler_;
   const Duration patience_;

@@ -14,8 +14,8 @@ bool ModeIsKnown(const Node& node) {
 }  // namespace
 
 bool Drive::NeedsAsking(const Node& node) {
-  return node.kind == NodeKind::kFile && node.size == kSymlinkObjectSize &&
-         !node.attributes_known && node.dirty == kClean;
+  return node.kind == NodeKind::kFile && MayBeSymlink(node.size) && !node.attributes_known &&
+         node.dirty == kClean;
 }
 
 // What the store says of it. A folder of which nobody has said anything is as any.
@@ -157,6 +157,10 @@ Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
   if (!known || change.uid != shown.uid) set(node.uid, change.uid, kOwnOwner);
   if (!known || change.gid != shown.gid) set(node.gid, change.gid, kOwnGroup);
   set(node.mtime, change.mtime, kOwnTime);
+  if (change.atime && *change.atime != node.atime) {
+    node.atime = *change.atime;
+    if (!changed) PG_TRY(Save(live));
+  }
   if (changed) {
     node.ctime = options_.clock->Wall();
     node.dirty |= kAttributes;

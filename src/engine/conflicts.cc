@@ -30,7 +30,8 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
   if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
       job->content) {
     ContentSource source(job->content, 0, job->size, options_.disk);
-    if (provider_->HoldsContent(job->path, *there, &source)) {
+    PG_ASSIGN(const bool held, provider_->HoldsContent(job->path, *there, &source, job->cancel));
+    if (held) {
       // our own upload, whose answer was lost, or the same bytes from another side
       const bool with_attributes =
           (provider_->Can().tells_writer || there->attributes.origin == OriginOf(job->id)) &&

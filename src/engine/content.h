@@ -67,6 +67,17 @@ struct Content {
   bool carrying GUARDED_BY(mu) = false;
   BlockStore::Place place GUARDED_BY(mu) = BlockStore::Place::kCache;
   RangeSet present GUARDED_BY(mu);
+  // Of what waits for upload: the parts of `present` that are zeros without a block on the disk.
+  RangeSet hollow GUARDED_BY(mu);
+  // Bytes that really are on the disk, in all or of a range.
+  std::uint64_t Held() const REQUIRES(mu) { return present.Bytes() - hollow.Bytes(); }
+  std::uint64_t HeldIn(Range range) const REQUIRES(mu) {
+    return present.BytesIn(range) - hollow.BytesIn(range);
+  }
+  void AddHole(Range range) REQUIRES(mu) {
+    present.Add(range);
+    hollow.Add(range);
+  }
   std::uint64_t size GUARDED_BY(mu) = 0;
   Source source GUARDED_BY(mu);
   std::list<std::shared_ptr<Flight>> flights GUARDED_BY(mu);

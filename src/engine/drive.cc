@@ -99,6 +99,7 @@ void Drive::Start(ChangeListener* listener) {
   link_->Start();
   threads_.emplace_back([this] { TellLoop(); });
   threads_.emplace_back([this] { WatchLoop(); });
+  threads_.emplace_back([this] { ShrinkLoop(); });
   threads_.emplace_back([this] { FeedLoop(); });
   threads_.emplace_back([this] { PinLoop(); });
   for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
@@ -131,6 +132,7 @@ void Drive::Stop() {
   if (!started_) return;
   link_->Stop();
   WakePins();
+  budget_->Wake();
   {
     const Lock lock(queue_mutex_);
     queue_changed_.NotifyAll();
@@ -368,11 +370,12 @@ Attr Drive::AttrOf(const Live& live) {
   attr.on_disk = n.on_disk;
   if (live.content) {
     const Lock lock(live.content->mu);
-    attr.on_disk = live.content->present.Bytes();
+    attr.on_disk = live.content->Held();
   }
   attr.deleted = n.gone();
   attr.mtime = n.mtime;
   attr.ctime = n.ctime;
+  attr.atime = n.atime != 0 ? n.atime : n.mtime;
   if (options_.read_only || (!n.may_write && n.effective != Placement::kLocal)) attr.mode &= ~0222u;
   return attr;
 }

@@ -53,9 +53,10 @@ class Drive {
   // been mounted before it is fine that the store does not answer, or wants somebody to sign in;
   // and any fault while something waits for upload. `Summary` says which it was.
   Status FirstContact();
-  // Waits until nothing waits for upload, at most `patience`; kTimeout says what is left, kReadOnly
-  // that it waits in vain.
-  Status Flush(Duration patience);
+  // Waits until nothing waits for upload, at most `patience`; kTimeout says what is left, any other
+  // error that all of it waits in vain, until a person does something, and why. kCancelled:
+  // `given_up` (may be empty; asked now and then) says that nobody waits for this call any more.
+  Status Flush(Duration patience, const std::function<bool()>& given_up = {});
   void Stop();  // ends all threads; what waits stays journalled
 
   // -- names. `parent` and ids are from earlier answers.
@@ -121,6 +122,13 @@ class Drive {
   Result<Node> NodeAt(const std::string& path);  // relative to the drive, "" = its root; index only
   Result<std::vector<StateOf>> ListStates(NodeId folder);
   Result<std::vector<std::pair<std::string, Node>>> Queue(int limit);  // path here, node
+  // Why a waiting change is not done yet.
+  struct Delay {
+    int tries = 0;                     // in a row
+    std::string why;                   // "": it has not been tried
+    std::optional<Duration> next_try;  // from now; nothing: when what it waits for has ended
+  };
+  Delay DelayOf(const Node& node);
   // Copies kept beside another side's version that nobody has settled: path here, node.
   Result<std::vector<std::pair<std::string, Node>>> Conflicts();
   // Decides one: the copy kept here replaces what is there, or goes, or both stay. `path`: the copy
@@ -229,9 +237,12 @@ class Drive {
   Result<NodeId> FolderFor(const std::string& path) REQUIRES(tree_mutex_);
   void NotePending(const Node& node, const std::string& ranges) REQUIRES(tree_mutex_);
   Status Recover();
+  static void FindHoles(Content* content) REQUIRES(content->mu);
   Status ClaimCache() REQUIRES(tree_mutex_);
   Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
   Status RecoverWaiting(bool power_cut) REQUIRES(tree_mutex_);
+  Status MendOrphans() REQUIRES(tree_mutex_);
+  std::uint64_t BlocksOf(NodeId id) const;
   Status ForgetLostLocal() REQUIRES(tree_mutex_);
   Status RecoverHeld() REQUIRES(tree_mutex_);
   struct Remains;
@@ -280,6 +291,7 @@ class Drive {
   void NoteAccess(const Status& look) REQUIRES(tree_mutex_);
   void RetryWaiting() REQUIRES(tree_mutex_);
   Status CheckWritable() const;
+  Status CheckHoldsLinks() EXCLUDES(tree_mutex_);
   Status CheckRole(const Node& node) REQUIRES(tree_mutex_);  // may the account change it there?
   Status CheckState() REQUIRES(tree_mutex_);
   Status CheckNewName(const std::string& name) const;
@@ -340,6 +352,7 @@ class Drive {
   Status LookForKey(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
   void ForgetOld() REQUIRES(tree_mutex_);
   void WatchLoop();
+  void ShrinkLoop() EXCLUDES(tree_mutex_);
 
   // -- what the store has shown, or shows no more (sightings.cc)
   Status TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write)
@@ -490,7 +503,11 @@ class Drive {
   void Schedule(NodeId id, std::int64_t order, Steady due) REQUIRES(queue_mutex_);
   void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
   void UploadLoop();
-  Duration NoteFailed(const Job& job, const Error& error) EXCLUDES(tree_mutex_);
+  std::optional<Error> WhyInVain(Steady since) EXCLUDES(queue_mutex_);
+  Status AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up)
+      EXCLUDES(tree_mutex_, queue_mutex_);
+  Duration NoteAgain(const Job& job) EXCLUDES(queue_mutex_);
+  Duration NoteFailed(const Job& job, const Error& error) EXCLUDES(tree_mutex_, queue_mutex_);
   Duration NotePassing(NodeId id, const Error& error) EXCLUDES(tree_mutex_, queue_mutex_);
   void RunJob(NodeId id) EXCLUDES(tree_mutex_, queue_mutex_);
   // `progress`: those that wait behind it look again.
@@ -764,10 +781,16 @@ class Drive {
   Steady last_turn_ GUARDED_BY(queue_mutex_){};                // a job began or ended
   std::unordered_set<NodeId> again_ GUARDED_BY(queue_mutex_);  // changed while running
   std::unordered_map<NodeId, std::vector<NodeId>> parked_ GUARDED_BY(queue_mutex_);
-  // How often in a row it could not be done because something had changed meanwhile.
-  std::unordered_map<NodeId, int> passing_ GUARDED_BY(queue_mutex_);
+  // Why a change is not done yet, and how often in a row it was tried.
+  struct Postponed {
+    int rounds = 0;
+    std::string why;
+    std::optional<Error> refusal;  // nothing but a person ends it
+    Steady refused_at{};
+  };
+  std::unordered_map<NodeId, Postponed> waits_ GUARDED_BY(queue_mutex_);
   NodeId exclusive_ GUARDED_BY(queue_mutex_) = kNoNode;  // a folder's move runs alone
-  bool hurry_ GUARDED_BY(queue_mutex_) = false;          // a flush waits: no quiet time
+  int hurry_ GUARDED_BY(queue_mutex_) = 0;               // flushes that wait: no quiet time
   // The store asked us to slow down: half as many at once from then on, and one more for each ten
   // that go well.
   Steady slow_until_ GUARDED_BY(queue_mutex_){};

@@ -14,11 +14,14 @@ namespace pargeter {
 using Place = BlockStore::Place;
 
 namespace {
-constexpr std::uint64_t kRoomAtOnce = 16 * kMiB;  // evicted for who writes to a full disk
-constexpr std::uint64_t kSmallFile = 1 * kMiB;    // fetched whole by the first read
+constexpr std::uint64_t kRoomAtOnce = 16 * kMiB;    // evicted for who writes to a full disk
+constexpr std::uint64_t kLargestFile = 1ull << 62;  // bytes; offsets are signed
+constexpr std::uint64_t kSmallFile = 1 * kMiB;      // fetched whole by the first read
 constexpr std::uint64_t kFirstWindow = 512 * kKiB;
 constexpr std::uint64_t kLargestWindow = 64 * kMiB;
 constexpr std::uint64_t kSlack = 4 * kMiB;  // the kernel's own read-ahead reorders so far
+Error TooLarge() { return Error(Code::kTooLarge, "no file can be so large"); }
+
 }  // namespace
 
 // What to fetch for this read: small files whole, a window that doubles for sequential readers,
@@ -141,20 +144,17 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     content->WaitForFilling();
     if (append) offset = content->size;
     end = offset + data.size();
-    if (end > (1ull << 62)) return Error(Code::kNoSpace, "no file can be so large");
-    std::uint64_t fresh = 0;
-    for (const Range& gap : content->present.Missing({offset, end})) fresh += gap.size();
+    if (end > kLargestFile) return TooLarge();
+    const std::uint64_t fresh = data.size() - content->HeldIn({offset, end});
     if (fresh > 0) PG_TRY(budget_->ReserveForWriting(fresh));
     content->ChangesFrom(std::min(offset, content->size));
     if (offset > content->size) wrote = SetLength(content);
     if (wrote.ok()) wrote = options_.disk->WriteAt(content->fd.get(), data, offset);
     if (wrote.ok()) {
       // a gap between the old end and this write reads as zeros, and is as much here as they are
-      if (offset > content->size) {
-        content->present.Add({content->size, offset});
-        budget_->Count(offset - content->size);
-      }
+      if (offset > content->size) content->AddHole({content->size, offset});
       content->present.Add({offset, end});
+      content->hollow.Remove({offset, end});
       content->size = std::max(content->size, end);
     } else {
       budget_->Release(fresh);
@@ -202,28 +202,33 @@ Status Drive::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t e
 // promised is given up on the disk before it goes, or what a power cut leaves of the next content
 // would be taken for it.
 Status Drive::Truncate(Live* live, std::uint64_t size) {
+  if (size > kLargestFile) return TooLarge();
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
-  RangeSet former, now;
-  std::uint64_t former_size = 0, former_source = 0;
+  RangeSet former, former_hollow, now;
+  std::uint64_t former_size = 0, former_source = 0, former_held = 0, held = 0;
   {
     const Lock lock(content->mu);
     content->WaitForFilling();
     former = content->present;
+    former_hollow = content->hollow;
+    former_held = content->Held();
     former_size = content->size;
     former_source = content->source.size;
     content->ChangesFrom(std::min(size, former_size));
     if (size > former_size) {
       PG_TRY(SetLength(content.get()));
       PG_TRY(options_.disk->Truncate(content->fd.get(), size));
-      content->present.Add({former_size, size});
+      content->AddHole({former_size, size});
     } else {
       content->present.Remove({size, ~0ull >> 1});
+      content->hollow.Remove({size, ~0ull >> 1});
     }
     // what was cut off must not come back from the store when the file grows again
     content->source.size = std::min(former_source, size);
     content->size = size;
     content->unsaved = content->written = true;
     now = content->present;
+    held = content->Held();
   }
   Node& node = live->node;
   node.size = size;
@@ -241,6 +246,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
   const bool untouched = content->size == size && content->present.All() == now.All();
   if (!saved.ok() && size < former_size && untouched) {  // nothing has been cut off
     content->present = std::move(former);
+    content->hollow = std::move(former_hollow);
     content->source.size = former_source;
     content->size = live->node.size = former_size;
     if (promised) node.dirty |= kSynced;
@@ -248,8 +254,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
   }
   // (longer again by now: what lies behind is overwritten, or cut off before zeros are there)
   if (size < former_size && content->size == size) Ignore(SetLength(content.get()));
-  if (now.Bytes() < former.Bytes()) budget_->Release(former.Bytes() - now.Bytes());
-  if (now.Bytes() > former.Bytes()) budget_->Count(now.Bytes() - former.Bytes());
+  if (held < former_held) budget_->Release(former_held - held);
   return saved;
 }
 
@@ -281,34 +286,37 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
 
 Status Drive::WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end) {
   if (end <= offset) return {};
-  std::uint64_t fresh = 0;
-  for (const Range& gap : content->present.Missing({offset, end})) fresh += gap.size();
+  const std::uint64_t held = content->HeldIn({offset, end});
   PG_TRY(SetLength(content));
   Status done = options_.disk->Punch(content->fd.get(), offset, end - offset);
-  if (!done.ok()) {  // not every file system can
-    const std::string zeros(static_cast<std::size_t>(std::min<std::uint64_t>(end - offset, kMiB)),
-                            '\0');
-    done = {};
-    for (std::uint64_t at = offset; at < end && done.ok(); at += zeros.size())
-      done = options_.disk->WriteAt(content->fd.get(), std::string_view(zeros).substr(0, end - at),
-                                    at);
+  if (done.ok()) {
+    content->AddHole({offset, end});
+    budget_->Release(held);
+    return {};
   }
+  // not every file system can
+  const std::string zeros(static_cast<std::size_t>(std::min<std::uint64_t>(end - offset, kMiB)),
+                          '\0');
+  done = {};
+  for (std::uint64_t at = offset; at < end && done.ok(); at += zeros.size())
+    done =
+        options_.disk->WriteAt(content->fd.get(), std::string_view(zeros).substr(0, end - at), at);
   PG_TRY(done);
   content->present.Add({offset, end});
-  budget_->Count(fresh);
+  content->hollow.Remove({offset, end});
+  budget_->Count(end - offset - held);
   return {};
 }
 
+// Room for them is looked for, though none is taken: a program that asks for it wants to know.
 Status Drive::AddZeros(Content* content, std::uint64_t end) {
+  if (end > kLargestFile) return TooLarge();
   const std::uint64_t fresh = end - content->size;
   PG_TRY(budget_->ReserveForWriting(fresh));
-  Status done = SetLength(content);
-  if (done.ok()) done = options_.disk->Truncate(content->fd.get(), end);
-  if (!done.ok()) {
-    budget_->Release(fresh);
-    return done;
-  }
-  content->present.Add({content->size, end});
+  budget_->Release(fresh);
+  PG_TRY(SetLength(content));
+  PG_TRY(options_.disk->Truncate(content->fd.get(), end));
+  content->AddHole({content->size, end});
   content->size = end;
   return {};
 }

@@ -123,13 +123,23 @@ Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint
   return AttrOf(*live);
 }
 
+// Known once the store was tried: a link that it cannot hold must not wait for ever.
+Status Drive::CheckHoldsLinks() {
+  if (provider_->Can().create == Guard::kUnknown && link_->Check().ok())
+    Ignore(AskStore([this](const Cancel& cancel) { return EnsureProbed(cancel); }));
+  if (provider_->Can().holds_links) return {};
+  Log(LogLevel::kWarning, "a symbolic link is refused: this store cannot hold any");
+  return Error(Code::kRefused, "this store cannot hold symbolic links");
+}
+
 Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
                                 std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
-  // as base64 in a header of at most 2 KiB, which is what stores take without trouble
-  if (target.size() > 1200)
-    return Error(Code::kNameTooLong, "the link's target is longer than 1200 bytes");
+  if (target.size() > kLongestTarget)
+    return Error(Code::kNameTooLong,
+                 fmt::format("the link's target is longer than {} bytes", kLongestTarget));
+  PG_TRY(CheckHoldsLinks());
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kSymlink, 0777, uid, gid));
@@ -323,6 +333,10 @@ Status Drive::OpenFolder(NodeId id) {
   bool known = false;
   {
     const Lock tree(tree_mutex_);
+    // a program may stand in a folder that was removed: that is empty
+    if (const auto gone = live_.find(id); gone != live_.end() && gone->second->node.gone() &&
+                                          gone->second->node.kind == NodeKind::kFolder)
+      return {};
     PG_ASSIGN(Live * folder, GetFolder(id));
     visited_[id] = options_.clock->Now();
     if (folder->node.there == There::kAbsent || IsFresh(id)) return {};
@@ -341,6 +355,7 @@ Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int lim
   Lock tree(tree_mutex_);
   for (;;) {
     PG_ASSIGN(Live * folder, Get(id));
+    if (folder->node.gone()) return std::vector<DirEntry>();
     PG_ASSIGN(std::vector<Node> rows, index_->Children(id, after, limit));
     const bool coming = listings_.count(id) > 0 && folder->node.listed_at == 0;
     if (!rows.empty() || !coming) {

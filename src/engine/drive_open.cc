@@ -64,7 +64,7 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   }
   if (had) {
     content->present = RangeSet::Parse(ranges);
-    const std::uint64_t counted = content->present.Bytes();
+    const std::uint64_t counted = node.on_disk;
     struct stat info {};
     if (::fstat(content->fd.get(), &info) != 0) info.st_size = 0;
     const auto length = static_cast<std::uint64_t>(info.st_size);
@@ -82,7 +82,8 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
     const auto ranges_now = content->present.All();
     if (content->place == Place::kCache && !ranges_now.empty() && ranges_now.back().end > length)
       content->present.Clear();
-    const std::uint64_t here = content->present.Bytes();
+    if (content->place == Place::kPending) FindHoles(content.get());
+    const std::uint64_t here = content->Held();
     if (here > counted) budget_->Count(here - counted);
     if (here < counted) budget_->Release(counted - here);
   }
@@ -90,6 +91,25 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
   open_contents_.push_back(node.id);
   CloseIdle();
   return content;
+}
+
+// As the file system tells them; where it does not, there seem to be none.
+void Drive::FindHoles(Content* content) {
+  const int fd = content->fd.get();
+  for (const Range& range : content->present.All()) {
+    for (std::uint64_t at = range.begin; at < range.end;) {
+      const auto seek = [&](std::uint64_t from, int what) {
+        const off_t found = ::lseek(fd, static_cast<off_t>(from), what);
+        return found < 0 ? range.end
+                         : std::min<std::uint64_t>(range.end, static_cast<std::uint64_t>(found));
+      };
+      const std::uint64_t hole = seek(at, SEEK_HOLE);
+      if (hole >= range.end) break;
+      const std::uint64_t end = seek(hole, SEEK_DATA);
+      content->hollow.Add({hole, end});
+      at = end;
+    }
+  }
 }
 
 // Each content that is known in memory holds a descriptor, and there are only so many: those that
@@ -285,7 +305,7 @@ Status Drive::SaveContent(Live* live, Content* content, bool confirmed) {
   {
     const Lock lock(content->mu);
     ranges = content->present.Serialize();
-    live->node.on_disk = content->present.Bytes();
+    live->node.on_disk = content->Held();
     live->node.base_size = content->source.size;
     content->unsaved = false;
     if (confirmed) content->written = false;
@@ -428,7 +448,7 @@ void Drive::DropContent(Live* live) {
   std::uint64_t bytes = live->node.on_disk;
   if (live->content) {
     const Lock lock(live->content->mu);
-    bytes = live->content->present.Bytes();
+    bytes = live->content->Held();
     live->content->detached = true;
     live->content->changed.NotifyAll();
   }
@@ -479,7 +499,7 @@ void Drive::SavePresenceOfAll() {
     }
     shot.fd = content.BeginUse();
     shot.ranges = content.present.Serialize();
-    shot.bytes = content.present.Bytes();
+    shot.bytes = content.Held();
     shot.removals = content.removals;
     content.unsaved = false;
     snapshots.push_back(std::move(shot));

@@ -69,14 +69,14 @@ struct Attr {
   NodeKind kind = NodeKind::kFile;
   std::uint32_t mode = 0, uid = 0, gid = 0;
   std::uint64_t size = 0, on_disk = 0;
-  Nanos mtime = 0, ctime = 0;
+  Nanos mtime = 0, ctime = 0, atime = 0;
   bool deleted = false;  // open, but without a name
 };
 
 struct AttrChange {
   std::optional<std::uint32_t> mode, uid, gid;
   std::optional<std::uint64_t> size;
-  std::optional<Nanos> mtime;
+  std::optional<Nanos> mtime = {}, atime = {};  // the latter is kept on this machine
 };
 
 // An open file. Belongs to the face from Open to Release; its fields are the drive's.
@@ -116,7 +116,8 @@ struct DirEntry {
 struct DriveStatus {
   Nanos offline_since = 0;
   PendingSummary pending;
-  std::uint64_t cache_bytes = 0, cache_limit = 0;
+  // Bytes on this disk, in all; those of them that wait for upload, and may not go.
+  std::uint64_t cache_bytes = 0, cache_limit = 0, waiting_bytes = 0;
   std::string last_error;
   std::uint64_t uploading = 0;
   std::uint64_t held = 0;  // deletions of files that are held back

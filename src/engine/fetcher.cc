@@ -18,6 +18,7 @@ constexpr std::uint64_t kSmallest = 64 * kKiB;  // nobody asks the store for les
 constexpr std::uint64_t kChunk = 4 * kMiB;      // one request of a larger fetch
 constexpr std::size_t kManyUnsaved = 300;
 constexpr Duration kLookWhether(50);
+constexpr Duration kShrinkAgain(500);
 constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 
 // Writes what arrives into the block file, except where something is there already. A whole file is
@@ -348,6 +349,17 @@ bool Drive::MakeRoom(std::uint64_t bytes) {
     if (FreeUnused(want) == 0 && FreeBehindReaders(over) == 0) return false;
   }
   return false;
+}
+
+// What is written here is taken in whether the limit allows it or not; when it is at the store, or
+// anything else brings more than the limit, the least used goes. What waits for upload, is pinned
+// or open stays, and is looked at again.
+void Drive::ShrinkLoop() {
+  while (!stop_->cancelled()) {
+    const std::uint64_t over = budget_->AwaitOver();
+    if (over == 0 || stop_->cancelled()) continue;
+    if (FreeUnused(over) < over) stop_->WaitFor(kShrinkAgain);
+  }
 }
 
 // Files that nobody has open, in the order of cache/eviction.h.

@@ -42,6 +42,7 @@ DriveStatus Drive::Summary() {
                      : !fault_.empty()         ? fault_
                                                : last_error_;
     if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
+    if (auto waiting = index_->OnDiskWaiting(); waiting.ok()) out.waiting_bytes = *waiting;
   }
   const Lock lock(queue_mutex_);
   out.uploading = running_.size();
@@ -211,6 +212,20 @@ Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
     auto path = PathOf(row.id);
     out.emplace_back(path.ok() ? *path : row.name, std::move(row));
   }
+  return out;
+}
+
+Drive::Delay Drive::DelayOf(const Node& node) {
+  const Lock lock(queue_mutex_);
+  Delay out{static_cast<int>(node.attempts), node.error, {}};
+  if (const auto due = queued_.find(node.id); due != queued_.end()) {
+    const auto left = std::chrono::ceil<Duration>(due->second.first - options_.clock->Now());
+    out.next_try = std::max(Duration(0), left);
+  }
+  const auto wait = waits_.find(node.id);
+  if (wait == waits_.end()) return out;
+  out.tries = std::max(out.tries, wait->second.rounds);
+  if (out.why.empty()) out.why = wait->second.why;
   return out;
 }
 

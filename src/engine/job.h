@@ -54,9 +54,13 @@ struct Drive::Job {
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
   Cancel cancel;
-  Duration delay{0};        // with kAgain
+  // With kAgain: the next turn is not before `delay`, and later each time (Drive::NoteAgain), up to
+  // `longest`. `why` is what the queue says of it.
+  Duration delay{0}, longest{30000};
+  std::string why;
   NodeId behind = kNoNode;  // with kParked
   bool postponed = false;   // `delay` or `behind` say until when
+  bool for_person = false;  // nothing but a person's word ends the wait
 };
 
 // A content as the source of an upload: [base, base + size) of its block file.
@@ -68,16 +72,25 @@ class ContentSource : public WriteSource {
   std::uint64_t Size() const override { return size_; }
   Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
     if (offset >= size_) return std::size_t{0};
+    const std::size_t want =
+        static_cast<std::size_t>(std::min<std::uint64_t>(size, size_ - offset));
+    const Range range{base_ + offset, base_ + offset + want};
     int fd = -1;
+    std::vector<Range> pieces = {range};  // the rest of it are holes
     if (content_) {
       const Lock lock(content_->mu);
       fd = content_->fd.get();
+      pieces = content_->hollow.Missing(range);
     }
-    const std::size_t want =
-        static_cast<std::size_t>(std::min<std::uint64_t>(size, size_ - offset));
-    auto n = disk_.ReadAt(fd, data, want, base_ + offset);
-    if (n.ok() && *n < want)
-      return Error(Code::kCancelled, "the file became shorter while it went up");
+    if (pieces.empty() || pieces[0] != range) std::fill_n(data, want, '\0');
+    Result<std::size_t> n = want;
+    for (const Range& piece : pieces) {
+      n = disk_.ReadAt(fd, data + (piece.begin - range.begin), piece.size(), piece.begin);
+      if (!n.ok()) return n;
+      if (*n < piece.size())
+        return Error(Code::kCancelled, "the file became shorter while it went up");
+      n = want;
+    }
     // what is written now must not go up as a part of what it was: if nothing came after that, the
     // store would be left with neither
     if (content_) {

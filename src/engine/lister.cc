@@ -365,7 +365,8 @@ Status Drive::Refresh() {
 
 void Drive::NoteAccess(const Status& look) {
   const Code code = look.ok() ? Code::kInternal : look.error().code;
-  if (code == Code::kNotFound || code == Code::kPermission || code == Code::kSignIn)
+  if (code == Code::kNotFound || code == Code::kPermission || code == Code::kUntrusted ||
+      code == Code::kSignIn)
     shut_out_ = true;
   else if (look.ok() && std::exchange(shut_out_, false))
     RetryWaiting();

@@ -165,7 +165,7 @@ Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& pa
     if (!same || !content->present.Missing({0, there.size}).empty()) return sent;
   }
   HereSource source(content, there.size, options_.disk);
-  return provider_->HoldsContent(path, there, &source);
+  return provider_->HoldsContent(path, there, &source, cancel);
 }
 
 // Its bytes are those that are here, and all that is to be sent still is.
@@ -226,6 +226,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     Lock lock(queue_mutex_);
     if (exclusive_ != kNoNode) {
       job->delay = Duration(200);
+      job->longest = Duration(2000);
+      job->why = "other changes are under way, and the folder moves alone";
       return Outcome::kAgain;
     }
     exclusive_ = job->id;
@@ -238,6 +240,8 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
       exclusive_ = kNoNode;
       queue_changed_.NotifyAll();
       job->delay = Duration(200);
+      job->longest = Duration(2000);
+      job->why = "other changes are under way, and the folder moves alone";
       return Outcome::kAgain;
     }
   }

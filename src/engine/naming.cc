@@ -11,6 +11,8 @@
 namespace pargeter {
 namespace {
 
+constexpr std::size_t kLongKey = 1000;  // bytes; some stores take no longer parts of keys
+
 int HexDigit(char c) {
   if (c >= '0' && c <= '9') return c - '0';
   if (c >= 'A' && c <= 'F') return c - 'A' + 10;
@@ -24,12 +26,26 @@ int Spelled(std::string_view s, char kind) {
   return high < 0 || low < 0 ? -1 : high * 16 + low;
 }
 
+// The bytes of a spelling "{bHHHH...}" of several at the start of `s`, "" if there is none.
+std::string SpelledRun(std::string_view s) {
+  const auto end = s.find('}');
+  if (s.substr(0, 2) != "{b" || end == std::string_view::npos || end < 6 || end % 2 != 0) return "";
+  std::string run;
+  for (std::size_t at = 2; at < end; at += 2) {
+    const int high = HexDigit(s[at]), low = HexDigit(s[at + 1]);
+    if (high < 0 || low < 0) return "";
+    run += static_cast<char>(high * 16 + low);
+  }
+  return run;
+}
+
 std::string Decode(std::string_view s, char kind) {
   std::string out;
   while (!s.empty()) {
     const int byte = Spelled(s, kind);
-    out += byte >= 0 ? static_cast<char>(byte) : s[0];
-    s.remove_prefix(byte >= 0 ? 5 : 1);
+    const std::string run = kind == 'b' && byte < 0 ? SpelledRun(s) : "";
+    out += !run.empty() ? run : std::string(1, byte >= 0 ? static_cast<char>(byte) : s[0]);
+    s.remove_prefix(!run.empty() ? 3 + 2 * run.size() : byte >= 0 ? 5 : 1);
   }
   return out;
 }
@@ -54,6 +70,31 @@ std::string PlainName(std::string_view key) {
     key.remove_prefix(n);
   }
   return out;
+}
+
+// `runs`: bytes that follow each other are spelled as one, which is shorter.
+std::string SpellBytes(std::string_view name, bool runs) {
+  std::string key, run;
+  const auto end_run = [&] {
+    if (run.size() == 1) key += Spell('b', run[0]);
+    if (run.size() > 1) {
+      key += "{b";
+      for (const char c : run) key += fmt::format("{:02X}", static_cast<unsigned char>(c));
+      key += "}";
+    }
+    run.clear();
+  };
+  while (!name.empty()) {
+    const std::size_t length = Utf8Length(name);
+    const bool spell = length == 0 || LooksSpelled(name) || name == "{}";
+    const std::size_t n = spell ? 1 : length;
+    if (spell) run += name[0];
+    if (!spell || !runs) end_run();
+    if (!spell) key += name.substr(0, n);
+    name.remove_prefix(n);
+  }
+  end_run();
+  return key;
 }
 
 std::string Folded(std::string_view name) {
@@ -91,15 +132,8 @@ std::string NameToKey(std::string_view name) {
     const std::string key = name == "{}" ? "" : Decode(name, 'x');
     if (KeyToName(key) == name) return key;
   }
-  std::string key;
-  while (!name.empty()) {
-    const std::size_t length = Utf8Length(name);
-    const bool spell = length == 0 || LooksSpelled(name) || name == "{}";
-    const std::size_t n = spell ? 1 : length;
-    key += spell ? Spell('b', name[0]) : std::string(name.substr(0, n));
-    name.remove_prefix(n);
-  }
-  return key;
+  std::string key = SpellBytes(name, false);
+  return key.size() <= kLongKey ? key : SpellBytes(name, true);
 }
 
 std::string ShortenName(const std::string& name) {

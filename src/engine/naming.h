@@ -9,6 +9,8 @@
 //   .             {x2E}
 //   ..            {x2E}{x2E}
 //   a{x2E}b       a{x7B}x2E}b      (text that looks like a spelling is spelled itself)
+//                                  \xE9\xE8...      {bE9E8...}, where a key of over 1,000 bytes
+//                                                  would come of {bE9}{bE8}...
 //
 // NameToKey(KeyToName(k)) == k for every k of up to 255 bytes once spelled, and
 // KeyToName(NameToKey(n)) == n for every file name n. Pure functions.

@@ -18,7 +18,7 @@ namespace {
 // A file held open for writing goes up after such a rest (IsBeingWritten).
 constexpr Duration kOpenRest(30000), kShortRest(1000), kMostPatience(3600'000);
 constexpr std::uint64_t kPatienceFor = 64 * kMiB;  // as long again for each
-constexpr Duration kDoubtLasts(200);
+constexpr Duration kDoubtLasts(200), kLongestLocalWait(2000);
 constexpr int kAnothers = 11;  // times as long as a request may be late: half a minute, and some
 constexpr std::uint64_t kAnywhere = ~0ull;
 constexpr std::string_view kAside = "aside-";
@@ -26,9 +26,11 @@ constexpr std::string_view kAside = "aside-";
 
 Status Drive::PlanJob(Job* job) {
   PG_ASSIGN(Live * live, Get(job->id));
-  const auto wait = [job](Duration delay) {
+  const auto wait = [job](Duration delay, std::string why) {
     job->postponed = true;
     job->delay = delay;
+    job->longest = std::max(delay, kLongestLocalWait);
+    job->why = std::move(why);
   };
   job->node = live->node;
   const Node& node = job->node;
@@ -36,21 +38,22 @@ Status Drive::PlanJob(Job* job) {
     PG_ASSIGN(job->there_path, TherePath(node));
   }
   if (node.gone() && live->opens + live->old_opens > 0) {  // whoever has it open may still read it
-    wait(Duration(1000));
+    wait(Duration(1000), "a program has the deleted file open");
     return {};
   }
   if (IsHeld(node) && !IsToBeTakenBack(node) && !HasParts(node.upload)) {
-    wait(Duration(3600'000));
+    job->for_person = true;
+    wait(Duration(3600'000), "the deletion is held back");
     return {};
   }
   if (node.gone() && node.kind != NodeKind::kFolder && UntilCounted().count() > 0) {
-    wait(UntilCounted());
+    wait(UntilCounted(), "deletions are counted before any of them is sent");
     return {};
   }
   bool goes = Goes(node);
   PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
   if (blocker && blocker->why == Blocker::Why::kDoubt) {  // only for a while: it looks again
-    wait(kDoubtLasts);
+    wait(kDoubtLasts, "the outcome of a folder's move above it is not known yet");
     return {};
   }
   if (IsToBeTakenBack(node)) {
@@ -79,7 +82,7 @@ Status Drive::PlanJob(Job* job) {
       respelled_.erase(node.id);
   }
   if (IsBeingWritten(live)) {
-    wait(std::min(Duration(1000), options_.open_patience));
+    wait(std::min(Duration(1000), options_.open_patience), "a program is writing the file");
     return {};
   }
   if (goes && !job->aside && node.there == There::kAbsent) {
@@ -364,6 +367,7 @@ bool Drive::MayBeLate(Job* job) {
   const Steady end = not_there_.emplace(job->id, now).first->second + options_.may_be_late;
   if (now >= end) return false;
   job->delay = std::chrono::ceil<Duration>(end - now);
+  job->why = "an earlier request without an answer may still arrive at the store";
   return true;
 }
 
@@ -390,6 +394,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
   } else {
     PG_ASSIGN(const bool undone, TakeBackFile(job));
     if (!undone && MayBeLate(job)) return Outcome::kAgain;
+    if (!undone) PG_TRY(provider_->DropUnfinished(job->tried_path, OriginOf(job->id), job->cancel));
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -416,6 +421,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
 Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
   Change change(this);
   Node& node = live->node;
+  PG_TRY(Get(node.tried_parent));  // (gone meanwhile: planned anew)
   if (job->made) {
     PG_ASSIGN(const auto former, index_->FindThere(node.tried_parent, node.tried_name, false));
     if (former && former->gone() && former->id != node.id) {

@@ -149,7 +149,12 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
   if (!job->there_path.empty()) {
     const auto there = provider_->Look(job->there_path, job->cancel);
     if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-    if (there.ok() && there->version == job->node.version) return Outcome::kAgain;
+    if (there.ok() && there->version == job->node.version)
+      return Error(Code::kStoreFault,
+                   fmt::format("the store lists the version of {} that was changed here, and does "
+                               "not give its bytes",
+                               Printable(job->there_path)),
+                   "The change is safe on this disk; what it stands on is asked for again.");
     // by an upload of ours, perhaps, and nobody learnt of it
     if (there.ok() && job->there_path == job->path) {
       PG_ASSIGN(const bool ours, MadeBy(*job, *there));
@@ -174,11 +179,9 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
     return Outcome::kAgain;
   {
     const Lock lock(content->mu);
-    const std::uint64_t before = content->present.Bytes();
     PG_TRY(options_.disk->Truncate(content->fd.get(), content->size));  // a file may end in a hole
-    content->present.Add({0, content->size});
+    for (const Range& gap : content->present.Missing({0, content->size})) content->AddHole(gap);
     content->source.size = 0;
-    budget_->Count(content->present.Bytes() - before);
   }
   last_error_ = fmt::format(
       "{} was replaced at the store before all of it was here: in the copy kept of it, what was "
@@ -315,7 +318,10 @@ Result<Entry> Drive::SendParts(Job* job) {
       Entry stored;
       stored.size = part.size;
       stored.version = part.tag;
-      if (part.number != 0 && provider_->HoldsContent(job->path, stored, &source)) continue;
+      const auto held = part.number == 0
+                            ? Result<bool>(false)
+                            : provider_->HoldsContent(job->path, stored, &source, job->cancel);
+      if (held.ok() && *held) continue;
       {
         const Lock lock(mutex);
         if (failed) return;
@@ -417,6 +423,9 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
         if (!given_up) PG_TRY(MoveContent(live->content.get(), Place::kCache));
       }
       live->content->source = {job->path, entry.version, entry.size};
+      // as cache it counts whole: nobody looks for its holes any more
+      budget_->Count(live->content->hollow.Bytes());
+      live->content->hollow.Clear();
       node.on_disk = given_up ? 0 : live->content->present.Bytes();
       if (given_up) PG_TRY(index_->DropPresence(node.id));
     }
@@ -448,12 +457,29 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
 Status Drive::AboveIsThere(const Job& job) {
   for (const Job::Above& one : job.above) {
     auto found = Get(one.id);
+    if (!found.ok() && found.error().code == Code::kStale) {
+      // removed here before the store had it: it has it now, and what is in it has its place there
+      Node again;
+      again.id = one.id;
+      again.kind = NodeKind::kFolder;
+      again.there = There::kElsewhere;
+      again.there_parent = one.parent;
+      again.there_name = one.key;
+      again.mtime = again.ctime = options_.clock->Wall();
+      PG_TRY(index_->Insert(&again));
+      found = Get(one.id);
+      PG_TRY(found);
+      PG_TRY(AddIntent(*found));
+      acked_[one.id] = options_.clock->Now();
+      continue;
+    }
     if (!found.ok() || (*found)->node.there != There::kAbsent) continue;
     Node& folder = (*found)->node;
     if (folder.gone()) {
       folder.there = There::kElsewhere;
       folder.there_parent = one.parent;
       folder.there_name = one.key;
+      if (folder.intent == 0) PG_TRY(AddIntent(*found));
     } else {
       SetThere(&folder, one.parent, one.key);
       folder.dirty |= kAttributes;  // they did not come with it

@@ -1,5 +1,6 @@
 // Drive: what the end of a former process, or of the machine, has left.
 #include <fmt/format.h>
+#include <sys/stat.h>
 
 #include <algorithm>
 #include <cstdlib>
@@ -44,6 +45,7 @@ Status Drive::Recover() {
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
   Change change(this);
   if (power_cut) PG_TRY(RecoverFromPowerCut());
+  PG_TRY(MendOrphans());
   PG_TRY(RecoverWaiting(power_cut));
   if (power_cut) PG_TRY(ForgetLostLocal());
   PG_TRY(RecoverHeld());
@@ -74,6 +76,42 @@ Status Drive::ClaimCache() {
                              options_.name, options_.name));
   }
   return owner.ok() ? Status() : WriteFileAtomically(mark, own_id_ + "\n", 0600);
+}
+
+// Bytes that the file of what waits takes on its disk, holes apart.
+std::uint64_t Drive::BlocksOf(NodeId id) const {
+  struct stat info {};
+  if (::stat(blocks_->PathOf(id, Place::kPending).c_str(), &info) != 0) return 0;
+  return static_cast<std::uint64_t>(info.st_blocks) * 512;
+}
+
+// What the store has in a folder of which no row tells where it is can be neither moved nor
+// deleted: an earlier program could leave such rows. What has bytes of its own goes up as new, the
+// rest is forgotten here; what is left of it at the store shows with the next listing.
+Status Drive::MendOrphans() {
+  PG_ASSIGN(const std::vector<NodeId> orphans, index_->Orphans());
+  for (const NodeId id : orphans) {
+    PG_ASSIGN(Live * live, Get(id));
+    Node& node = live->node;
+    Log(LogLevel::kWarning, "the place of {} at the store is not known any more: {}",
+        node.gone() ? "a deleted file or folder" : Printable(node.name),
+        node.gone() ? "its deletion is given up" : "it goes up as new, or is listed again");
+    node.there = There::kAbsent;
+    node.there_parent = kNoNode;
+    node.there_name.clear();
+    node.version.clear();
+    PG_ASSIGN(const bool needed, index_->HasChildren(id));
+    const bool kept =
+        !node.gone() && (needed || (node.dirty & kData) || node.effective == Placement::kLocal);
+    if (kept || HasParts(node.upload) || node.tried_parent != kNoNode) {
+      PG_TRY(AddIntent(live));
+      continue;
+    }
+    DropContent(live);
+    PG_TRY(index_->Delete(id));
+    live_.erase(id);
+  }
+  return {};
 }
 
 Status Drive::RecoverWaiting(bool power_cut) {
@@ -260,7 +298,7 @@ Status Drive::MendPending(Node* node, bool power_cut) {
     if (left.doubtful || begun) node->dirty |= kUnsure;
     if (left.doubtful && !there) ForgetTried(node);
   }
-  node->on_disk = left.present.Bytes();
+  node->on_disk = std::min(left.present.Bytes(), BlocksOf(node->id));
   PG_TRY(index_->SavePresence(node->id, left.present.Serialize()));
   PG_TRY(index_->Update(*node));
   if (lost) PG_TRY(UndoReplacing(node));

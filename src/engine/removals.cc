@@ -295,7 +295,12 @@ Status Drive::CommitGone(NodeId id) {
   removed_[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();
   const auto path = TherePath(live->node);
   const bool named = !live->node.name.empty();  // else it is what a move left behind
-  if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
+  if (live->node.kind == NodeKind::kFolder) {
+    PG_TRY(ForgetInside(id));
+    // what has come to be in it meanwhile is found there by this row
+    PG_ASSIGN(const NodeId inside, index_->AnyThereChild(id));
+    if (inside != kNoNode) return Error(Code::kStale, "something came into the removed folder");
+  }
   if (live->node.kind == NodeKind::kFolder && named)
     PG_TRY(GiveNameBack(live->node.there_parent, KeyToName(live->node.there_name)));
   if (IsLeftBehind(live->node)) ForgetLeft(live->node);

@@ -15,7 +15,16 @@ namespace pargeter {
 
 namespace {
 constexpr Duration kSoon(200);
+constexpr Duration kAgainAfter(100), kLongestPause(30000);
 constexpr int kOftenInARow = 10;
+// The store goes on refusing until a person does something about it.
+bool IsForPerson(Code code) {
+  return code == Code::kPermission || code == Code::kSignIn || code == Code::kUntrusted ||
+         code == Code::kReadOnly || code == Code::kInvalid || code == Code::kUnsupported ||
+         code == Code::kNameTooLong || code == Code::kTooLarge || code == Code::kRefused;
+}
+
+constexpr int kAtOnce = 3;  // steps that follow each other without a pause
 }  // namespace
 
 // A later call replaces an earlier one: the quiet time begins anew with each change.
@@ -25,6 +34,7 @@ void Drive::Enqueue(NodeId id, std::int64_t order, Duration delay) {
     due_.erase({old->second.first, old->second.second, id});
     queued_.erase(old);
   }
+  waits_.erase(id);  // it is another change by now
   Schedule(id, order, hurry_ ? options_.clock->Now() : options_.clock->Now() + delay);
   queue_changed_.NotifyOne();
 }
@@ -93,18 +103,20 @@ void Drive::RunJob(NodeId id) {
   Result<Outcome> outcome = Reconcile(&job);
   stop_->Forget(hook);
   if (outcome.ok()) {
-    {
-      const Lock lock(queue_mutex_);
-      passing_.erase(id);
-    }
     if (*outcome == Outcome::kParked) {
       Park(id, job.behind);
-    } else {
-      if (*outcome == Outcome::kDone) {
+    } else if (*outcome == Outcome::kDone) {
+      {
         const Lock tree(tree_mutex_);
         WentWell(id);
       }
-      Finished(id, *outcome, job.delay);
+      {
+        const Lock lock(queue_mutex_);
+        waits_.erase(id);
+      }
+      Finished(id, *outcome, Duration(0));
+    } else {
+      Finished(id, *outcome, NoteAgain(job));
     }
     return;
   }
@@ -121,9 +133,34 @@ void Drive::RunJob(NodeId id) {
   Finished(id, Outcome::kAgain, delay, false);
 }
 
+// A step that has to be taken again, since it goes on from here or has to wait. Each time in a row
+// is later than the one before: what waits for long asks seldom.
+Duration Drive::NoteAgain(const Job& job) {
+  const Lock lock(queue_mutex_);
+  Postponed& wait = waits_[job.id];
+  ++wait.rounds;
+  wait.why = !job.why.empty() ? job.why : "the change takes several steps";
+  wait.refusal.reset();
+  if (job.for_person) wait.refusal = Error(Code::kRefused, job.why, "See: pargeter queue");
+  wait.refused_at = options_.clock->Now();
+  if (wait.rounds <= kAtOnce) return job.delay;
+  const int doublings = std::min(wait.rounds - kAtOnce, 10);
+  return std::max(job.delay,
+                  std::min(job.longest, std::max(job.delay, kAgainAfter) * (1 << doublings)));
+}
+
 // How long until it is tried again.
 Duration Drive::NoteFailed(const Job& job, const Error& error) {
   LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
+  {
+    const Lock lock(queue_mutex_);
+    Postponed& wait = waits_[job.id];
+    ++wait.rounds;
+    wait.why = error.what;
+    wait.refused_at = options_.clock->Now();
+    wait.refusal.reset();
+    if (IsForPerson(error.code)) wait.refusal = error;
+  }
   const Lock tree(tree_mutex_);
   auto live = Get(job.id);
   if (!live.ok() || (*live)->node.intent == 0) return kSoon;
@@ -135,15 +172,21 @@ Duration Drive::NoteFailed(const Job& job, const Error& error) {
   // the wire has retried already: from here on, slowly
   const Duration delay = std::min(
       Duration(300000), options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
-  return MayRetry(error.code) ? std::min(delay, Duration(15000)) : delay;
+  const bool passes = MayRetry(error.code) || error.code == Code::kBusy;  // a lock lapses
+  return passes ? std::min(delay, Duration(15000)) : delay;
 }
 
 // Something has changed meanwhile: that passes. If it does not, whoever looks at the queue sees
-// why.
+// why, and the store is asked less and less.
 Duration Drive::NotePassing(NodeId id, const Error& error) {
+  int rounds = 0;
   {
     const Lock lock(queue_mutex_);
-    if (++passing_[id] < kOftenInARow || stop_->cancelled()) return kSoon;
+    Postponed& wait = waits_[id];
+    rounds = ++wait.rounds;
+    wait.why = error.what;
+    wait.refusal.reset();
+    if (rounds < kOftenInARow || stop_->cancelled()) return kSoon;
   }
   const Lock tree(tree_mutex_);
   auto live = Get(id);
@@ -151,7 +194,8 @@ Duration Drive::NotePassing(NodeId id, const Error& error) {
     (*live)->node.error = error.what;
     Ignore(Save(*live));
   }
-  return std::max(kSoon, std::min(options_.retry_pause, Duration(2000)));
+  const Duration pause = std::max(kSoon, std::min(options_.retry_pause, Duration(2000)));
+  return std::min(kLongestPause, pause * (1 << std::min(rounds - kOftenInARow, 5)));
 }
 
 // Waits behind another node's intent; released when that one is finished.
@@ -161,7 +205,13 @@ void Drive::Park(NodeId id, NodeId behind) {
     const auto it = live_.find(id);
     if (it != live_.end()) it->second->upload.reset();
   }
+  std::string other = "another change";
+  if (const auto path = PathOf(behind); path.ok() && !path->empty()) other = Printable(*path);
   const Lock lock(queue_mutex_);
+  Postponed& wait = waits_[id];
+  ++wait.rounds;
+  wait.why = "the change waits for " + other;
+  wait.refusal.reset();
   const bool blocked = running_.count(behind) > 0 || queued_.count(behind) > 0;
   running_.erase(id);
   if (again_.erase(id) > 0) {  // it may not have to wait any more
@@ -170,7 +220,7 @@ void Drive::Park(NodeId id, NodeId behind) {
     parked_[behind].push_back(id);
   } else {
     // the other one is waiting itself, perhaps for what this one has just done: both look again
-    const Steady due = options_.clock->Now() + Duration(50);
+    const Steady due = options_.clock->Now() + Duration(50) * (1 << std::min(wait.rounds / 4, 9));
     for (auto& [other, waiting] : parked_) std::erase(waiting, behind);
     for (const NodeId node : {behind, id}) Schedule(node, 0, due);
   }
@@ -195,7 +245,11 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
   const bool again = again_.erase(id) > 0;
   const Steady now = options_.clock->Now();
   if (outcome == Outcome::kAgain) {
-    Schedule(id, order, hurry_ ? now + std::min(delay, Duration(500)) : now + delay);
+    // a flush is no reason to repeat what was refused for good, or to ask ever more often
+    const auto wait = waits_.find(id);
+    const bool patient =
+        wait != waits_.end() && (wait->second.refusal || wait->second.rounds > kOftenInARow);
+    Schedule(id, order, now + (hurry_ && !patient ? std::min(delay, Duration(500)) : delay));
   } else if (again) {
     Schedule(id, order, hurry_ ? now : now + options_.quiet);
   }
@@ -215,7 +269,23 @@ Result<std::uint64_t> Drive::WaitingForStore() {
   return all.files - HeldDeletions().size();  // those wait for a person
 }
 
-Status Drive::Flush(Duration patience) {
+// Whether nothing that waits can go up before a person does something: the reason of one of them.
+std::optional<Error> Drive::WhyInVain(Steady since) {
+  if (link_->OfflineSince() != 0) return std::nullopt;  // it may be back at any moment
+  const Lock lock(queue_mutex_);
+  if (!running_.empty() || due_.empty()) return std::nullopt;
+  std::optional<Error> why;
+  for (const auto& [due, order, id] : due_) {
+    const auto wait = waits_.find(id);
+    if (wait == waits_.end() || !wait->second.refusal || wait->second.refused_at < since)
+      return std::nullopt;
+    // (what is held back is told apart, by who asks)
+    if (!why || why->code == Code::kRefused) why = wait->second.refusal;
+  }
+  return why;
+}
+
+Status Drive::Flush(Duration patience, const std::function<bool()>& given_up) {
   if (options_.read_only) {  // what waits was made before it was
     PG_ASSIGN(const std::uint64_t stuck, WaitingForStore());
     if (stuck == 0) return {};
@@ -224,47 +294,56 @@ Status Drive::Flush(Duration patience) {
                              Counted(stuck, "change"), stuck == 1 ? "s" : "", options_.name),
                  "All of that is safe on this disk, and goes up when it may be written to.");
   }
-  const Steady deadline = options_.clock->Now() + patience;
+  const Steady begun = options_.clock->Now();
+  const Steady deadline = begun + patience;
   {
     const Lock lock(queue_mutex_);
-    hurry_ = true;
+    ++hurry_;
     // what waits for a quiet moment goes now, in order; what failed is tried again once
     std::vector<std::tuple<Steady, std::int64_t, NodeId>> waiting(due_.begin(), due_.end());
     due_.clear();
     for (const auto& [due, order, id] : waiting) {
-      queued_[id] = {options_.clock->Now(), order};
-      due_.emplace(queued_[id].first, order, id);
+      queued_[id] = {begun, order};
+      due_.emplace(begun, order, id);
     }
     queue_changed_.NotifyAll();
   }
-  Status outcome;
+  const Status outcome = AwaitUploads(begun, deadline, given_up);
+  const Lock lock(queue_mutex_);
+  --hurry_;
+  return outcome;
+}
+
+Status Drive::AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up) {
   for (;;) {
-    const auto left = WaitingForStore();
-    if (!left.ok()) {
-      outcome = left.error();
-      break;
-    }
-    if (*left == 0) break;
+    const std::optional<Error> why = WhyInVain(begun);
+    PG_ASSIGN(const std::uint64_t left,
+              WaitingForStore());  // (what ended before that is not in it)
+    if (left == 0) return {};
+    const auto waits =
+        fmt::format("{} still wait{} for upload", Counted(left, "change"), left == 1 ? "s" : "");
+    if (why)
+      return Error(
+          why->code, fmt::format("{}, in vain: {}", waits, why->what),
+          why->remedy.empty() ? "Each one's reason: pargeter queue " + options_.name : why->remedy);
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) {
       const bool kept = [&] {
         const Lock tree(tree_mutex_);
         return CheckState().ok();
       }();
-      outcome =
-          Error(Code::kTimeout,
-                fmt::format("{} still wait{} for upload", Counted(*left, "change"),
-                            *left == 1 ? "s" : ""),
-                kept ? "All of that is safe on this disk and goes up when the drive is mounted."
-                     : "The state folder was deleted: all of that is lost with this process.");
-      break;
+      return Error(Code::kTimeout, waits,
+                   !kept ? "The state folder was deleted: all of that is lost with this process."
+                   : stop_->cancelled()
+                       ? "All of that is safe on this disk and goes up when the drive is mounted."
+                   : link_->OfflineSince() != 0
+                       ? "All of that is safe on this disk and goes up when the store is back."
+                       : "All of that is safe on this disk and goes up in the background.");
     }
+    if (given_up && given_up()) return Error(Code::kCancelled, "nobody waits for it any more");
     Lock lock(queue_mutex_);
     queue_changed_.WaitUntil(queue_mutex_, std::min(deadline, now + Duration(100)));
   }
-  const Lock lock(queue_mutex_);
-  hurry_ = false;
-  return outcome;
 }
 
 }  // namespace pargeter

@@ -19,6 +19,10 @@ constexpr std::uint64_t kCompared = 8 * kMiB;  // at once, with the store
 // again when it is needed.
 Result<Checked> Drive::Verify(NodeId id, bool with_store) {
   SavePresenceOfAll();
+  {
+    const Lock tree(tree_mutex_);
+    PG_TRY(index_->CheckPlaces());
+  }
   Checked out;
   std::vector<NodeId> files;
   PG_TRY(Below(

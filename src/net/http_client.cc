@@ -133,7 +133,18 @@ void Configure(Transfer& t, const HttpOptions& options) {
   curl_easy_setopt(e, CURLOPT_PATH_AS_IS, 1L);  // a key may hold "." and ".." parts
   curl_easy_setopt(e, CURLOPT_HTTP_VERSION, static_cast<long>(CURL_HTTP_VERSION_1_1));
   curl_easy_setopt(e, CURLOPT_NOSIGNAL, 1L);
-  curl_easy_setopt(e, CURLOPT_NOPROXY, "127.0.0.1,localhost,::1");
+  if (!options.proxy.empty()) curl_easy_setopt(e, CURLOPT_PROXY, options.proxy.c_str());
+  // (a proxy that is named for the account is used for this machine's own addresses, too)
+  const std::string around =
+      options.proxy.empty()
+          ? "127.0.0.1,localhost,::1" + (options.no_proxy.empty() ? "" : "," + options.no_proxy)
+          : options.no_proxy;
+  curl_easy_setopt(e, CURLOPT_NOPROXY, around.c_str());
+  if (!options.certificate.empty()) {
+    curl_easy_setopt(e, CURLOPT_SSLCERT, options.certificate.c_str());
+    const std::string& key = options.certificate_key;
+    curl_easy_setopt(e, CURLOPT_SSLKEY, (key.empty() ? options.certificate : key).c_str());
+  }
   curl_easy_setopt(e, CURLOPT_ERRORBUFFER, t.message);
   curl_easy_setopt(e, CURLOPT_USERAGENT, options.user_agent.c_str());
   if (!options.ca_file.empty()) curl_easy_setopt(e, CURLOPT_CAINFO, options.ca_file.c_str());
@@ -197,8 +208,14 @@ Error FaultOf(const Transfer& t) {
     case CURLE_SSL_CACERT_BADFILE:
     case CURLE_SSL_ISSUER_ERROR:
       return Error(
-          Code::kPermission, "the store's certificate is not trusted: " + text,
+          Code::kUntrusted, "the store's certificate is not trusted: " + text,
           "If the store has an authority of its own, give its certificate with --ca-file.");
+    case CURLE_SSL_CERTPROBLEM:
+      return Error(Code::kInvalid, "this machine's certificate cannot be used: " + text,
+                   "Check --certificate and --certificate-key of the account.");
+    case CURLE_COULDNT_RESOLVE_PROXY:
+      return Error(Code::kUnavailable, "the proxy's name is not found: " + text,
+                   "Check --proxy of the account, or the environment's https_proxy.");
     case CURLE_SSL_CONNECT_ERROR:
       return Error(Code::kUnavailable, "no secure connection to the store: " + text,
                    "Check whether the endpoint is http or https.");

@@ -72,6 +72,10 @@ struct HttpResponse {
 
 struct HttpOptions {
   std::string ca_file;  // PEM; "" = the system's authorities
+  // What this machine proves itself with, where the server asks for that; PEM files, or "".
+  std::string certificate, certificate_key;  // the key may be in the certificate's file
+  std::string proxy;     // http://HOST:PORT; "": as the usual environment variables say
+  std::string no_proxy;  // names with commas that go around it; this machine itself always does
   int max_connections = 64;
   std::string user_agent = "pargeter/" PARGETER_VERSION;
 };
@@ -85,7 +89,7 @@ class HttpClient {
 
   // One attempt. Any complete answer is a success here, whatever its status. Errors: kUnavailable
   // (cannot connect, connection lost), kTimeout, kDamaged (body shorter than promised, headers too
-  // large), kPermission (certificate not trusted), kCancelled, or the source's or sink's own.
+  // large), kUntrusted (its certificate), kCancelled, or the source's or sink's own.
   Result<HttpResponse> Do(const HttpRequest& request);
   // When the other side last sent something or took something of a body; the epoch if never.
   Steady LastSign() const;

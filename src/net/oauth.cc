@@ -40,7 +40,7 @@ Status CheckAddress(const std::string& url, std::string_view what) {
 }
 
 Result<HttpResponse> Send(HttpRequest request, const Client& client, const Cancel& cancel) {
-  HttpClient http(HttpOptions{client.ca_file});
+  HttpClient http(client.http);
   request.max_body = kLargestAnswer;
   request.deadlines.overall = kOverall;
   request.cancel = cancel;
@@ -101,7 +101,7 @@ Result<Tokens> TokensOf(const Answered& answer, const Tokens& before) {
   if (!answer.error.empty()) {
     if (answer.error == "invalid_grant")
       return Error(Code::kSignIn, "the grant has ended",
-                   "Sign in again: pargeter account sign-in NAME");
+                   "Sign in again: pargeter account sign-in ACCOUNT");
     return Error(
         Code::kInvalid,
         fmt::format("the sign-in server refuses: {}", Printable(answer.error).substr(0, 100)),

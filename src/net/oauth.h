@@ -13,6 +13,7 @@
 #include "base/clock.h"
 #include "base/error.h"
 #include "net/cancel.h"
+#include "net/http_client.h"
 
 namespace pargeter::oauth {
 
@@ -22,7 +23,8 @@ struct Server {
 };
 
 struct Client {
-  std::string id, ca_file;
+  std::string id;
+  HttpOptions http;
 };
 
 // What was granted, as it is kept in the secrets store.

@@ -11,16 +11,10 @@ namespace {
 
 constexpr long kLongestWait = 300;  // seconds
 
-HttpOptions OptionsOf(const SessionOptions& options) {
-  HttpOptions http;
-  http.ca_file = options.ca_file;
-  return http;
-}
-
 }  // namespace
 
 Session::Session(SessionOptions options)
-    : options_(std::move(options)), http_(OptionsOf(options_)), aside_(OptionsOf(options_)) {}
+    : options_(std::move(options)), http_(options_.http), aside_(options_.http) {}
 
 std::optional<Nanos> Session::Ahead() const {
   const Lock lock(mutex_);
@@ -76,6 +70,7 @@ Result<HttpResponse> Session::Send(const Build& build, const Judge& judge, Durat
   const Steady start = options_.clock->Now();
   for (int attempt = 1;; ++attempt) {
     Result<HttpResponse> response = SendOnce(build, judge, once, cancel);
+    if (!response.ok()) response = response.error().For(options_.account);
     if (response.ok() || once.count() > 0) return response;
     const auto elapsed = std::chrono::duration_cast<Duration>(options_.clock->Now() - start);
     const double random = static_cast<double>(RandomBits() >> 11) * 0x1.0p-53;

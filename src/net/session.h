@@ -13,9 +13,10 @@
 namespace pargeter {
 
 struct SessionOptions {
-  std::string ca_file;
+  HttpOptions http;
   RetryPolicy retry;
   const Clock* clock = &SystemClock();
+  std::string account = {};  // for remedies; "": none is known
 };
 
 class Session {

@@ -9,7 +9,7 @@ constexpr Duration kLockEvery(50);
 
 Error SignInNeeded() {
   return Error(Code::kSignIn, "sign-in needed: the grant has ended",
-               "Sign in again: pargeter account sign-in NAME");
+               "Sign in again: pargeter account sign-in ACCOUNT");
 }
 }  // namespace
 

@@ -20,7 +20,9 @@ class CompareSink : public ReadSink {
   Status Write(std::string_view data) override {
     std::string own(data.size(), '\0');
     for (std::size_t n = 0; n < own.size();) {
-      PG_ASSIGN(const std::size_t got, source_->Read(own.data() + n, own.size() - n, at_ + n));
+      const auto read = source_->Read(own.data() + n, own.size() - n, at_ + n);
+      if (!read.ok()) return Error(Code::kChanged, read.error().what);  // it is being changed
+      const std::size_t got = *read;
       if (got == 0) return Error(Code::kChanged, "it is longer than what is here");
       n += got;
     }

@@ -1,7 +1,10 @@
 #include "provider/provider.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 
+#include "base/text.h"
 #include "base/units.h"
 
 namespace pargeter {
@@ -24,6 +27,13 @@ Result<Entry> Provider::CompleteParts(const PartedUpload&, const std::vector<Upl
   return NoParts();
 }
 
+Error NotDone(const std::string& path) {
+  return Error(Code::kStoreFault,
+               fmt::format("the store answered that {} is in its place, and it is not there",
+                           Printable(path)),
+               "The bytes are safe on this disk and are sent again.");
+}
+
 ContentCheck::Verdict JudgeAll(ContentCheck* check, WriteSource* source) {
   std::string piece(kMiB, '\0');
   for (std::uint64_t at = 0; at < source->Size();) {
@@ -40,10 +50,23 @@ bool IsOwnScratchName(std::string_view name) {
   return name.substr(0, kScratchPrefix.size()) == kScratchPrefix;
 }
 
+namespace {
+constexpr std::string_view kLinkOpening = "This object stands for a symbolic link to:\n";
+}  // namespace
+
 std::string SymlinkBody(const std::string& target) {
-  std::string body = "This object stands for a symbolic link to:\n" + target + "\n";
-  body.resize(kSymlinkObjectSize, '\n');
+  std::string body = std::string(kLinkOpening) + target + "\n";
+  body.resize(target.size() > kLongestInMetadata ? kLongSymlinkObjectSize : kSymlinkObjectSize,
+              '\n');
   return body;
+}
+
+std::string TargetInBody(std::string_view body, std::size_t length) {
+  if (body.substr(0, kLinkOpening.size()) != kLinkOpening) return "";
+  body.remove_prefix(kLinkOpening.size());
+  const bool good = length > 0 && length <= kLongestTarget && length <= body.size() &&
+                    body.substr(0, length).find('\0') == std::string_view::npos;
+  return good ? std::string(body.substr(0, length)) : "";
 }
 
 }  // namespace pargeter

@@ -94,6 +94,8 @@ struct Capabilities {
   bool tells_writer = false;          // what is written carries its origin from its first moment on
   bool exact_times = true;            // of change, that attributes carry; else to the second
   bool carries_owners = true;         // numbers of users and groups
+  bool keeps_attributes = true;       // mode and time of change, of files and folders
+  bool holds_links = true;            // symbolic links, by whatever means
   Guard create = Guard::kUnknown;     // "only if nothing is there"
   Guard replace = Guard::kUnknown;    // "only if it is this version"
   std::uint64_t multipart_above = 0;  // bytes; larger files go up in parts; 0: never
@@ -271,8 +273,17 @@ class Provider {
 
   // Is what `entry` at `path` describes the very content of `source`? Then an
   // upload whose answer was lost had arrived.
-  // Where versions say nothing about content, what is at `path` is read back and compared.
-  virtual bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) = 0;
+  // Where versions say nothing about content, what is at `path` is read back and compared; an error
+  // then says that nobody knows.
+  virtual Result<bool> HoldsContent(const std::string& path, const Entry& entry,
+                                    WriteSource* source, const Cancel& cancel) = 0;
+  // Takes away what an attempt to write `path` by `origin` may have left that was given up, if this
+  // store needs such names of its own for it. No error if there is nothing.
+  virtual Status DropUnfinished(const std::string& path, const std::string& origin,
+                                const Cancel& cancel) {
+    (void)path, (void)origin, (void)cancel;
+    return {};
+  }
 
   // Asks something small once, without retries: does the store answer within `patience`? Any
   // complete answer counts.
@@ -343,8 +354,18 @@ class Browser {
 // A symbolic link on a store that knows none: an object whose metadata has the target, and whose
 // body says so to people, padded to a size that hardly any file has. A listing tells sizes but no
 // metadata, so only objects of just this size have to be asked what they are.
-constexpr std::uint64_t kSymlinkObjectSize = 1789;
+// A long target, which metadata has no room for, is in the body alone, of another such size.
+constexpr std::uint64_t kSymlinkObjectSize = 1789, kLongSymlinkObjectSize = 4177;
+constexpr std::size_t kLongestInMetadata = 1200, kLongestTarget = 4095;  // bytes of a target
+inline bool MayBeSymlink(std::uint64_t size) {
+  return size == kSymlinkObjectSize || size == kLongSymlinkObjectSize;
+}
 std::string SymlinkBody(const std::string& target);
+// The target of `length` bytes in such a body; "" if it is none.
+std::string TargetInBody(std::string_view body, std::size_t length);
+
+// kStoreFault: the store has acknowledged a change of `path`, and a look does not bear that out.
+Error NotDone(const std::string& path);
 
 // True for the names of our own short-lived objects at a store, which no listing shows.
 bool IsOwnScratchName(std::string_view name);

@@ -2,6 +2,7 @@
 #pragma once
 
 #include <functional>
+#include <optional>
 #include <string>
 
 #include "base/digest.h"
@@ -29,6 +30,7 @@ class RangeSink : public BodySink {
   Status Write(std::string_view data) override;
   // After the last byte: kDamaged if what came is not the whole range.
   Status Check() const;
+  bool is_other() const { return is_other_; }  // another version was there
   // The digest of a whole file, "" if it was not taken.
   std::string WholeMd5() { return check_md5_ && whole_ ? Hex(md5_.Finish()) : ""; }
 
@@ -40,7 +42,12 @@ class RangeSink : public BodySink {
   ReadSink* out_;
   Md5Stream md5_;
   std::uint64_t skip_ = 0, left_ = 0;
-  bool whole_ = false;
+  bool whole_ = false, is_other_ = false;
+  bool open_end_ = false;  // the answer does not say how long the file is
 };
+
+// The size of the whole file, as the answer to a GET tells it. Nothing: it does not (RFC 9110
+// section 14.4 allows "*" for it, and a whole file may come without its length).
+std::optional<std::uint64_t> TotalSize(const HttpHead& head);
 
 }  // namespace pargeter

@@ -20,7 +20,7 @@
 namespace pargeter::test {
 namespace {
 
-Result<Json> Echo(const std::string& method, const Json& params) {
+Result<Json> Echo(const std::string& method, const Json& params, const ControlServer::Gone&) {
   if (method == "echo") return params;
   if (method == "count") return Json(params["n"].get<int>() + 1);
   return Error(Code::kRefused, "not that", "Try echo.");
@@ -153,9 +153,9 @@ TEST(ControlTest, WhoHasGoneLeavesNothingBehind) {
 
 TEST(ControlTest, WhoTakesNoAnswerHoldsUpNobody) {
   TemporaryFolder folder;
-  ControlServer server(
-      [](const std::string&, const Json&) { return Json(std::string(8 << 20, 'x')); },
-      Duration(200));
+  ControlServer server([](const std::string&, const Json&,
+                          const ControlServer::Gone&) { return Json(std::string(8 << 20, 'x')); },
+                       Duration(200));
   ASSERT_TRUE(server.Start(folder / "d.sock").ok());
   Fd deaf = Connected(folder / "d.sock");
   const std::string line = RequestLine(1, "all", Json::object());

@@ -48,12 +48,37 @@ TEST_F(ResidencyTest, APinnedFolderIsFetchedAndStays) {
   EXPECT_EQ(StateOf("dried"), "cached");
 }
 
-TEST_F(ResidencyTest, WhatLiesBeforeAWriteBeyondTheEndIsCounted) {
+// A hole takes no room; when the store has the file it is cache like any other, and counts whole.
+TEST_F(ResidencyTest, HolesOfAWaitingFileTakeNoRoom) {
+  quiet_ = Duration(60000);
+  Open();
+  ASSERT_TRUE(Write("sparse", "begins").ok());
+  ASSERT_TRUE(hands().Patch("sparse", "ends", 50u << 20).ok());
+  const auto blocks = [&] { return drive_->GetAttr(IdOf("sparse"))->on_disk; };
+  EXPECT_EQ(blocks(), 10u);
+  EXPECT_EQ(drive_->Summary().cache_bytes, 10u);
+  const std::uint64_t size = drive_->GetAttr(IdOf("sparse"))->size;
+  Close();
+  Open();
+  EXPECT_LT(blocks(), 64u << 10) << "after a start the file system is asked";
+  ASSERT_TRUE(hands().Patch("sparse", std::string(1 << 20, 'm'), 20u << 20).ok());
+  EXPECT_GE(blocks(), 1u << 20);
+  EXPECT_LT(blocks(), 2u << 20);
+  disk_.bytes_read = 0;
+  FlushAll();
+  EXPECT_LT(disk_.bytes_read, 4u << 20) << "holes are not read from the disk";
+  EXPECT_EQ(world_.All().at("sparse").size(), size);
+  EXPECT_EQ(drive_->GetAttr(IdOf("sparse"))->on_disk, size);
+  ASSERT_TRUE(hands().Remove("sparse").ok());
+  FlushAll();
+}
+
+TEST_F(ResidencyTest, ADeletedFileWithAHoleGivesBackWhatItTook) {
   Open();
   ASSERT_TRUE(Write("stays", std::string(500000, 's')).ok());
   ASSERT_TRUE(Write("gap", "begins").ok());
   ASSERT_TRUE(hands().Patch("gap", "ends", 1000000).ok());
-  EXPECT_EQ(drive_->Summary().cache_bytes, 1500004u);
+  EXPECT_EQ(drive_->Summary().cache_bytes, 500010u);
   ASSERT_TRUE(hands().Remove("gap").ok());
   FlushAll();
   EXPECT_EQ(drive_->Summary().cache_bytes, 500000u);

@@ -168,12 +168,103 @@ TEST(HttpClientTest, CertificatesAreVerifiedAndAPrivateAuthorityIsAccepted) {
   HttpClient trusting_nobody({});
   const auto refused = trusting_nobody.Do(request);
   ASSERT_FALSE(refused.ok());
-  EXPECT_EQ(refused.error().code, Code::kPermission);
+  EXPECT_EQ(refused.error().code, Code::kUntrusted);
   EXPECT_NE(refused.error().remedy.find("--ca-file"), std::string::npos);
   HttpOptions options;
   options.ca_file = folder / "cert.pem";
   HttpClient trusting(options);
   EXPECT_EQ(trusting.Do(request)->head.status, 403);
+}
+
+// A server that answers one request with what it was asked: enough to be a proxy of plain http.
+class OneAnswer {
+ public:
+  OneAnswer() : listener_(::socket(AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0)) {
+    sockaddr_in at{};
+    at.sin_family = AF_INET;
+    at.sin_addr.s_addr = htonl(INADDR_LOOPBACK);
+    socklen_t size = sizeof(at);
+    EXPECT_EQ(::bind(listener_.get(), reinterpret_cast<sockaddr*>(&at), size), 0);
+    EXPECT_EQ(::listen(listener_.get(), 1), 0);
+    ::getsockname(listener_.get(), reinterpret_cast<sockaddr*>(&at), &size);
+    port_ = ntohs(at.sin_port);
+    thread_ = std::thread([this] {
+      const Fd client(::accept(listener_.get(), nullptr, nullptr));
+      char buffer[4096];
+      const ssize_t n = ::recv(client.get(), buffer, sizeof(buffer), 0);
+      if (n > 0) asked_.assign(buffer, static_cast<std::size_t>(n));
+      const std::string answer = "HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n";
+      EXPECT_GT(::send(client.get(), answer.data(), answer.size(), MSG_NOSIGNAL), 0);
+    });
+  }
+  std::string Address() const { return "http://127.0.0.1:" + std::to_string(port_); }
+  std::string Asked() {  // after the request
+    thread_.join();
+    return asked_.substr(0, asked_.find('\r'));
+  }
+
+ private:
+  Fd listener_;
+  int port_ = 0;
+  std::thread thread_;
+  std::string asked_;
+};
+
+TEST(HttpClientTest, AProxyThatIsNamedIsGoneThrough) {
+  OneAnswer proxy;
+  HttpOptions options;
+  options.proxy = proxy.Address();
+  HttpClient client(options);
+  HttpRequest request;
+  request.url = "http://store.example.test/herbarium";
+  const auto answer = client.Do(request);
+  ASSERT_TRUE(answer.ok()) << answer.error().what;
+  EXPECT_EQ(answer->head.status, 204);
+  EXPECT_EQ(proxy.Asked(), "GET http://store.example.test/herbarium HTTP/1.1");
+}
+
+TEST(HttpClientTest, AProxyOfTheEnvironmentIsGoneThroughUnlessTheHostIsExcepted) {
+  OneAnswer proxy;
+  ::setenv("http_proxy", proxy.Address().c_str(), 1);
+  HttpOptions around;
+  around.no_proxy = "store.example.test";
+  HttpRequest request;
+  request.url = "http://store.example.test/herbarium";
+  EXPECT_FALSE(HttpClient(around).Do(request).ok()) << "the name is none";
+  EXPECT_TRUE(HttpClient({}).Do(request).ok());
+  ::unsetenv("http_proxy");
+  EXPECT_EQ(proxy.Asked(), "GET http://store.example.test/herbarium HTTP/1.1");
+}
+
+TEST(HttpClientTest, ACertificateProvesThisMachineWhereItIsAskedFor) {
+  TemporaryFolder folder;
+  for (const std::string name : {"server", "client"}) {
+    const Outcome made =
+        RunCommand({"openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-keyout",
+                    folder / (name + "-key.pem"), "-out", folder / (name + ".pem"), "-days", "2",
+                    "-subj", "/CN=" + name, "-addext", "subjectAltName=IP:127.0.0.1"});
+    ASSERT_EQ(made.exit_code, 0) << made.err;
+  }
+  const int port = 20000 + static_cast<int>(::getpid()) % 20000;
+  Background server({"openssl", "s_server", "-accept", "127.0.0.1:" + std::to_string(port), "-cert",
+                     folder / "server.pem", "-key", folder / "server-key.pem", "-CAfile",
+                     folder / "client.pem", "-Verify", "1", "-verify_return_error", "-www"});
+  HttpRequest request;
+  request.url = "https://127.0.0.1:" + std::to_string(port) + "/";
+  HttpOptions options;
+  options.ca_file = folder / "server.pem";
+  ASSERT_TRUE(Eventually([&] {
+    HttpOptions known = options;
+    known.certificate = folder / "client.pem";
+    known.certificate_key = folder / "client-key.pem";
+    const auto answer = HttpClient(known).Do(request);
+    return answer.ok() && answer->head.status == 200;
+  }));
+  EXPECT_FALSE(HttpClient(options).Do(request).ok()) << "without one nobody is let in";
+  options.certificate = folder / "server-key.pem";  // a key, and no certificate
+  const auto wrong = HttpClient(options).Do(request);
+  ASSERT_FALSE(wrong.ok());
+  EXPECT_EQ(wrong.error().code, Code::kInvalid) << wrong.error().what;
 }
 
 // RFC 8288, section 3.

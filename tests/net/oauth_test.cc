@@ -18,7 +18,7 @@ namespace {
 using oauth::Client;
 using oauth::Tokens;
 
-const Client kClient{"pargeter", ""};
+const Client kClient{"pargeter", {}};
 constexpr const char* kScope = "files.read files.write offline_access";
 
 // Plain requests, as a browser makes them.

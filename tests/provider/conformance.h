@@ -94,10 +94,10 @@ class ConformanceTest : public testing::TestWithParam<std::size_t> {
   std::unique_ptr<Provider> above_, provider_;  // where the folder is, and it
 };
 
-#define ASSERT_OK(expr)                        \
-  do {                                         \
-    const auto& ok_ = (expr);                  \
-    ASSERT_TRUE(ok_.ok()) << ok_.error().what; \
+#define ASSERT_OK(expr)                                                           \
+  do {                                                                            \
+    const auto& ok_ = (expr);                                                     \
+    ASSERT_TRUE(ok_.ok()) << NameOf(ok_.error().code) << " " << ok_.error().what; \
   } while (false)
 
 }  // namespace pargeter::test

@@ -38,6 +38,23 @@ TEST_P(ConformanceTest, ARangeIsExactlyThatRange) {
   EXPECT_EQ(Get("r", put->version, 200000, 10).error().code, Code::kChanged);
 }
 
+// Some servers tell less of one type of file than of another.
+TEST_P(ConformanceTest, EveryTypeOfFileIsReadAsTheVersionThatTheListingNames) {
+  const std::string large = Bytes((9u << 20) + 5);
+  for (const std::string name : {"field.txt", "field.h"}) {
+    ASSERT_OK(Put(name, "first of all"));
+    const std::string former = ListAll("").at(name).version;
+    ASSERT_OK(Put(name, large));
+    const std::string version = ListAll("").at(name).version;
+    const auto whole = Get(name, version);
+    ASSERT_OK(whole);
+    EXPECT_TRUE(*whole == large) << name;
+    EXPECT_EQ(*Get(name, version, large.size() - 10, 100), large.substr(large.size() - 10));
+    EXPECT_EQ(*Get(name, version, 4u << 20, 77), large.substr(4u << 20, 77));
+    EXPECT_EQ(Get(name, former).error().code, Code::kChanged) << name;
+  }
+}
+
 TEST_P(ConformanceTest, ReadingAnotherVersionIsRefused) {
   const auto first = Put("v", "first");
   ASSERT_OK(first);
@@ -65,11 +82,12 @@ TEST_P(ConformanceTest, APreconditionKeepsWhatOthersWrote) {
 }
 
 TEST_P(ConformanceTest, AttributesTravelWithTheFile) {
+  if (!provider_->Can().keeps_attributes) GTEST_SKIP() << "this store keeps no attributes";
   Attributes a;
   a.mode = 0754;
   a.mtime = 1234567890123456789;
   a.uid = 1000;
-  a.symlink = "../wo anders/Ä%41";
+  a.symlink = "wo anders/Ä%41";
   ASSERT_OK(Put("meta", "", Precondition::Anything(), a));
   const auto look = provider_->Look("meta", nullptr);
   ASSERT_OK(look);
@@ -95,7 +113,13 @@ TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
       "with space", "Ünïcödé-日本", "100%",    "a+b",         "q?x=1&y",
       "semi;colon", "hash#",        "tick'\"", "back\\slash", "star*",
       "{x2E}",      "~tilde",       "a=b,c",   "new\nline",   std::string(200, 'k')};
-  for (const std::string& name : names) ASSERT_OK(Put("odd/" + name, name));
+  std::erase_if(names, [&](const std::string& name) {  // a server may refuse what it cannot hold
+    const auto put = Put("odd/" + name, name);
+    const bool refused = !put.ok() && put.error().code == Code::kInvalid;
+    EXPECT_TRUE(put.ok() || refused) << name << ": " << put.error().what;
+    return refused;
+  });
+  ASSERT_GE(names.size(), 14u);
   const auto listed = ListAll("odd/");
   for (const std::string& name : names) {
     EXPECT_EQ(listed.count(name), 1u) << name;
@@ -104,11 +128,14 @@ TEST_P(ConformanceTest, StrangeKeysComeBackAsTheyAre) {
     EXPECT_EQ(*got, name);
   }
   EXPECT_EQ(listed.size(), names.size());
-  const auto failed = provider_->RemoveMany(
-      {{"odd/with space", ""}, {"odd/tick'\"", ""}, {"odd/new\nline", ""}}, nullptr);
+  std::vector<Provider::Removal> removals;
+  for (const std::string& name : names)
+    if (name == "with space" || name == "tick'\"" || name == "new\nline")
+      removals.push_back({"odd/" + name, ""});
+  const auto failed = provider_->RemoveMany(removals, nullptr);
   ASSERT_OK(failed);
   EXPECT_TRUE(failed->empty());
-  EXPECT_EQ(ListAll("odd/").size(), names.size() - 3);
+  EXPECT_EQ(ListAll("odd/").size(), names.size() - removals.size());
 }
 
 TEST_P(ConformanceTest, CopiesAreMadeByTheStore) {
@@ -120,11 +147,15 @@ TEST_P(ConformanceTest, CopiesAreMadeByTheStore) {
       provider_->Copy("c1", original->version, 7, "c2", nullptr, Precondition::Absent(), nullptr);
   ASSERT_OK(copy);
   EXPECT_EQ(*Get("c2", copy->version), "content");
-  EXPECT_EQ(provider_->Look("c2", nullptr)->attributes.mode, a.mode);
+  const bool keeps = provider_->Can().keeps_attributes;
+  const auto mode = [&](const std::string& path) {
+    return keeps ? provider_->Look(path, nullptr)->attributes.mode : std::nullopt;
+  };
+  EXPECT_EQ(mode("c2"), keeps ? a.mode : std::nullopt);
   Attributes b;
   b.mode = 0644;
   ASSERT_OK(provider_->Copy("c1", original->version, 7, "c3", &b, Precondition::Absent(), nullptr));
-  EXPECT_EQ(provider_->Look("c3", nullptr)->attributes.mode, b.mode);
+  EXPECT_EQ(mode("c3"), keeps ? b.mode : std::nullopt);
   EXPECT_EQ(
       provider_->Copy("c1", original->version, 7, "c2", nullptr, Precondition::Absent(), nullptr)
           .error()
@@ -144,6 +175,7 @@ TEST_P(ConformanceTest, CopiesAreMadeByTheStore) {
 }
 
 TEST_P(ConformanceTest, AttributesTravelWithTheFolder) {
+  if (!provider_->Can().keeps_attributes) GTEST_SKIP() << "this store keeps no attributes";
   Attributes a;
   a.mode = 0710;
   a.mtime = 1234567890123456789;
@@ -287,6 +319,44 @@ TEST_P(ConformanceTest, EverythingBelowIsListedWithItsFolders) {
   EXPECT_EQ(names.count("a") + names.count("d/b") + names.count("e/"), 3u);
 }
 
+// Some servers follow a link when it is renamed, and some know its target only as an absolute one.
+TEST_P(ConformanceTest, ALinkIsNeverTakenForTheFileThatItNames) {
+  if (!provider_->Can().holds_links) GTEST_SKIP() << "this store holds no symbolic links";
+  ASSERT_OK(Put("d/big", "all of it"));
+  Attributes a;
+  a.symlink = "big";
+  const auto link = Put("d/link", SymlinkBody("big"), Precondition::Absent(), a);
+  ASSERT_OK(link);
+  const auto expect = [&](const std::string& path, const std::string& target) {
+    const auto look = provider_->Look(path, nullptr);
+    ASSERT_OK(look);
+    EXPECT_EQ(look->kind, Kind::kSymlink) << path;
+    EXPECT_EQ(look->attributes.symlink, target) << path;
+    EXPECT_EQ(*Get("d/big"), "all of it");
+  };
+  expect("d/link", "big");
+  a.symlink = "../d/big";
+  const auto taken = Put("d/link", SymlinkBody("../d/big"), Precondition::Absent(), a);
+  EXPECT_TRUE(!taken.ok() && taken.error().code == Code::kChanged);
+  // (a server may shorten it)
+  ASSERT_OK(Put("d/link", SymlinkBody("../d/big"), Precondition::Is(link->version), a));
+  const auto there = provider_->Look("d/link", nullptr);
+  ASSERT_OK(there);
+  Result<Entry> moved = Error(Code::kInternal, "");
+  if (provider_->Can().moves_files) {
+    moved =
+        provider_->MoveFile("d/link", there->version, "d/moved", Precondition::Absent(), nullptr);
+  } else {
+    moved = provider_->Copy("d/link", there->version, there->size, "d/moved", nullptr,
+                            Precondition::Absent(), nullptr);
+    ASSERT_OK(provider_->Remove("d/link", Precondition::Is(there->version), nullptr));
+  }
+  ASSERT_OK(moved);
+  expect("d/moved", *there->attributes.symlink);
+  EXPECT_EQ(provider_->Look("d/link", nullptr).error().code, Code::kNotFound);
+  EXPECT_EQ(ListAll("d/").size(), 2u);
+}
+
 TEST_P(ConformanceTest, ManyNamesAreListedAndRemoved) {
   std::vector<Provider::Removal> removals;
   for (int i = 0; i < 300; ++i) {
@@ -304,8 +374,8 @@ TEST_P(ConformanceTest, ItsOwnBytesAreKnownAgain) {
   const auto put = Put("own", Bytes(70000));
   ASSERT_OK(put);
   TextSource same(Bytes(70000)), other(Bytes(69999) + "?");
-  EXPECT_TRUE(provider_->HoldsContent("own", *provider_->Look("own", nullptr), &same));
-  EXPECT_FALSE(provider_->HoldsContent("own", *provider_->Look("own", nullptr), &other));
+  EXPECT_TRUE(*provider_->HoldsContent("own", *provider_->Look("own", nullptr), &same, nullptr));
+  EXPECT_FALSE(*provider_->HoldsContent("own", *provider_->Look("own", nullptr), &other, nullptr));
 }
 
 INSTANTIATE_TEST_SUITE_P(Stores, ConformanceTest, testing::ValuesIn(PeersOf("")),

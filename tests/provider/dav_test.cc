@@ -119,7 +119,7 @@ TEST_P(DavFaultTest, WhatCannotBeDoneSaysWhyAndChangesNothing) {
   ASSERT_TRUE(Put("f", "as it was").ok());
   const std::vector<std::pair<int, Code>> answers = {
       {401, Code::kSignIn},    {403, Code::kPermission}, {423, Code::kBusy},
-      {507, Code::kOverQuota}, {412, Code::kChanged},    {413, Code::kNoSpace},
+      {507, Code::kOverQuota}, {412, Code::kChanged},    {413, Code::kTooLarge},
       {301, Code::kInvalid}};
   for (const auto& [status, code] : answers) {
     SetFault(peer_, "method=PUT,status=" + std::to_string(status));

@@ -97,7 +97,7 @@ TEST_P(S3ConformanceTest, AnUploadInPartsIsResumedAndAborted) {
   EXPECT_EQ(done->attributes.mode, a.mode);
   EXPECT_EQ(*Get("big", done->version), all);
   TextSource source(all);
-  EXPECT_TRUE(provider_->HoldsContent("big", *done, &source));
+  EXPECT_TRUE(*provider_->HoldsContent("big", *done, &source, nullptr));
 
   auto second = provider_->BeginParts("big2", {}, nullptr);
   ASSERT_OK(second);

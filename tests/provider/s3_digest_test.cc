@@ -185,7 +185,7 @@ TEST_F(S3PartsDigestTest, OfTheirPartsOnlyTheNumberIsKnown) {
   ASSERT_TRUE(store.Look("map", nullptr).ok());
   EXPECT_EQ(Judged(&store, version, text_, 1000), Verdict::kUnknown);
   TextSource source(text_);
-  EXPECT_FALSE(store.HoldsContent("map", *store.Look("map", nullptr), &source));
+  EXPECT_FALSE(*store.HoldsContent("map", *store.Look("map", nullptr), &source, nullptr));
 }
 
 }  // namespace

@@ -135,7 +135,7 @@ TEST_P(SftpConformanceTest, AnUnknownHostIsRefusedWithItsFingerprintAndMayBeTrus
   options.ssh.known_hosts = folder / "known";
   const auto refused = sftp::SftpProvider(options).List("", "", nullptr);
   ASSERT_FALSE(refused.ok());
-  EXPECT_EQ(refused.error().code, Code::kPermission);
+  EXPECT_EQ(refused.error().code, Code::kUntrusted);
   const auto at = refused.error().what.find("SHA256:");
   ASSERT_NE(at, std::string::npos) << refused.error().what;
   EXPECT_NE(refused.error().remedy.find("account trust"), std::string::npos);

@@ -460,15 +460,21 @@ class FakeStore : public Provider {
   std::string ProbeResult() const override { return ""; }
   void AdoptProbeResult(const std::string&) override {}
   TestReport Test(bool, const Cancel&) override { return {}; }
-  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override {
+  Result<bool> HoldsContent(const std::string& path, const Entry& entry, WriteSource* source,
+                            const Cancel&) override {
     std::string body(source->Size(), '\0');
-    if (!source->Read(body.data(), body.size(), 0).ok()) return false;
+    if (!source->Read(body.data(), body.size(), 0).ok()) return false;  // it is being changed
     if (!w_.serial_versions) return Hex(Md5(body)) == entry.version.substr(0, 32);
     const Lock lock(w_.mutex);  // compared with what is there, byte for byte
-    if (!Ask("read " + path).ok()) return false;
+    PG_TRY(Ask("read " + path));
     const auto it = w_.objects.find(path);
     return it != w_.objects.end() && VersionOf(it->second) == entry.version &&
            it->second.body == body;
+  }
+  Status DropUnfinished(const std::string& path, const std::string&, const Cancel&) override {
+    const Lock lock(w_.mutex);
+    w_.given_up.push_back(path);
+    return {};
   }
 
  private:

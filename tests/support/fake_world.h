@@ -31,8 +31,9 @@ struct FakeWorld {
   };
   Mutex mutex;
   std::map<std::string, Object> objects GUARDED_BY(mutex);
-  std::vector<std::string> asked GUARDED_BY(mutex);  // "write a/b" and so on
-  std::vector<std::string> story GUARDED_BY(mutex);  // the same, with what came of it
+  std::vector<std::string> given_up GUARDED_BY(mutex);  // places of unfinished writes, told so
+  std::vector<std::string> asked GUARDED_BY(mutex);     // "write a/b" and so on
+  std::vector<std::string> story GUARDED_BY(mutex);     // the same, with what came of it
   bool offline GUARDED_BY(mutex) = false;
   bool refuses_folders GUARDED_BY(mutex) =
       false;  // those that are asked for, not those above a file

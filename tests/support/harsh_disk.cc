@@ -210,6 +210,7 @@ Result<Fd> HarshDisk::Open(const std::string& path, int flags, unsigned mode) {
 Result<std::size_t> HarshDisk::ReadAt(int fd, char* data, std::size_t size, std::uint64_t at) {
   if (broken) return Fault().error();
   auto n = Disk::ReadAt(fd, data, size, at);
+  if (n.ok()) bytes_read += *n;
   if (on_read) on_read();
   return n;
 }

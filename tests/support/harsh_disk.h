@@ -40,6 +40,7 @@ class HarshDisk : public Disk {
   std::atomic<std::uint64_t> free{100ull
                                   << 30};  // bytes; what others do on the real disk is not ours
 
+  std::atomic<std::uint64_t> bytes_read{0};
   // Notes what each sync makes sure of, below `folder`, one on each file system that is used,
   // before anything happens there. PowerCut then drops, tears and reorders what was not synced, on
   // all at once; call it when nothing has the files open any more.

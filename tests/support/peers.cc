@@ -62,9 +62,15 @@ Peer StartDriveStandin(const std::string& name, const std::vector<std::string>& 
 }
 
 std::vector<Peer> AllPeers() {
-  std::vector<Peer> peers = {ObjectStandin({}), DriveStandin("drive", {}),
+  std::vector<Peer> peers = {ObjectStandin({}),
+                             DriveStandin("drive", {}),
                              DriveStandin("drive_silent", {"--silent-put", "--strict-paths"}),
-                             DriveStandin("drive_tagless", {"--tagless"})};
+                             DriveStandin("drive_tagless", {"--tagless"}),
+                             DriveStandin("drive_untagged_listings", {"--untagged-listings"}),
+                             DriveStandin("drive_bare_some", {"--bare-reads-of", ".h"}),
+                             DriveStandin("drive_bare", {"--bare-reads"}),
+                             DriveStandin("drive_unquoted", {"--unquoted-tags"}),
+                             DriveStandin("drive_no_conditions", {"--refuse-conditions"})};
   const char* given = std::getenv("PARGETER_PEERS");
   for (const std::string& item : Split(given ? given : "", ',')) {
     const auto equals = item.find('=');

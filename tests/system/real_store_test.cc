@@ -35,16 +35,19 @@ TEST_P(RealStoreTest, ATreeGoesInAndComesBackTheSame) {
   MountFolder("tree");
   Machine& machine = *machine_;
   const std::string source = "/usr/include/linux";
-  Outcome o = machine.Shell("cp -a " + source + " tree && ln -s tree/fs.h link", 300);
+  Outcome o = machine.Shell("cp -a " + source + " tree", 300);
   ASSERT_EQ(o.exit_code, 0) << o.err;
+  o = machine.Shell("ln -s tree/fs.h link");
+  const bool holds_links = o.exit_code == 0;  // else it is refused at once, and nothing waits
+  EXPECT_TRUE(holds_links || o.err.find("not permitted") != std::string::npos) << o.err;
   o = machine.Pargeter({"flush", "sheets", "--timeout", "5m"}, 330);
   ASSERT_EQ(o.exit_code, 0) << o.err;
   ASSERT_EQ(machine.Pargeter({"unmount", "sheets"}, 60).exit_code, 0);
   std::filesystem::remove_all(machine.Home("state/pargeter"));
   machine.Mount();
-  o = machine.Shell("diff -r " + source + " tree && readlink link", 300);
+  o = machine.Shell("diff -r " + source + " tree", 300);
   EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
-  EXPECT_EQ(o.out, "tree/fs.h\n");
+  EXPECT_EQ(machine.Shell("readlink link").out, holds_links ? "tree/fs.h\n" : "");
   OtherClient other(peer_, "tree/");
   std::vector<std::string> half;
   for (const std::string& name : other.All()) {
@@ -98,7 +101,16 @@ TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) 
   other.Delete(other.All());
 }
 
-INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::Values(0, 1, 2, 4, 5, 6, 7));
+// Those that mounts behave alike on: a silent or tagless one has no more to show.
+std::vector<std::size_t> Mounted() {
+  std::vector<std::size_t> out;
+  const std::vector<Peer> peers = AllPeers();
+  for (std::size_t i = 0; i < peers.size(); ++i)
+    if (peers[i].name != "drive_tagless") out.push_back(i);
+  return out;
+}
+INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::ValuesIn(Mounted()),
+                         [](const auto& info) { return AllPeers()[info.param].name; });
 
 }  // namespace
 }  // namespace pargeter::test

@@ -204,9 +204,12 @@ class StormTest : public testing::TestWithParam<const char*> {
     std::vector<Peer> real = AllPeers();
     std::erase_if(real, [](const Peer& one) { return !one.standin.empty(); });
     if (kind == "Real" && real.empty()) GTEST_SKIP() << "PARGETER_PEERS names no store";
-    const Peer peer = kind == "Objects" ? StartStandin()
-                      : kind == "Drive" ? StartDriveStandin("drive")
-                                        : real[0];
+    const Peer peer = kind == "Objects"     ? StartStandin()
+                      : kind == "Drive"     ? StartDriveStandin("drive")
+                      : kind == "BareReads" ? StartDriveStandin("bare_reads", {"--bare-reads"})
+                      : kind == "UntaggedListings"
+                          ? StartDriveStandin("untagged_listings", {"--untagged-listings"})
+                          : real[0];
     const bool objects = peer.kind == "s3";
     const std::string folder = fmt::format("sheets-{}", ::getpid());
     other_ = std::make_unique<OtherClient>(peer, folder + "/");
@@ -322,7 +325,9 @@ class StormTest : public testing::TestWithParam<const char*> {
   int kills_ = 0, rounds_ = 0;
 };
 
-INSTANTIATE_TEST_SUITE_P(Stores, StormTest, testing::Values("Objects", "Drive", "Real"),
+INSTANTIATE_TEST_SUITE_P(Stores, StormTest,
+                         testing::Values("Objects", "Drive", "BareReads", "UntaggedListings",
+                                         "Real"),
                          [](const auto& store) { return std::string(store.param); });
 
 TEST_P(StormTest, WorkGoesOnAndNothingIsLost) {

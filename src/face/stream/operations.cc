@@ -84,6 +84,9 @@ void SetAttr(fuse_req_t req, fuse_ino_t ino, struct stat* to, int set, fuse_file
   if (set & FUSE_SET_ATTR_MTIME)
     change.mtime = to->st_mtim.tv_sec * 1'000'000'000 + to->st_mtim.tv_nsec;
   if (set & FUSE_SET_ATTR_MTIME_NOW) change.mtime = SystemClock().Wall();
+  if (set & FUSE_SET_ATTR_ATIME)
+    change.atime = to->st_atim.tv_sec * 1'000'000'000 + to->st_atim.tv_nsec;
+  if (set & FUSE_SET_ATTR_ATIME_NOW) change.atime = SystemClock().Wall();
   const auto attr = at.drive->SetAttr(at.id, change, FileOf(fi));
   if (!attr.ok()) return Fail(req, attr.error());
   const struct stat s = StatOf(at, *attr);

@@ -57,7 +57,8 @@ inline struct stat StatOf(const Place& at, const Attr& a) {
   const std::uint64_t least = a.kind == NodeKind::kFile && a.size >= kBlock ? 1 : 0;
   s.st_blocks = static_cast<blkcnt_t>(std::max(least, (a.on_disk + kBlock - 1) / kBlock));
   s.st_blksize = 128 * 1024;
-  s.st_mtim = s.st_atim = TimeOf(a.mtime);
+  s.st_mtim = TimeOf(a.mtime);
+  s.st_atim = TimeOf(a.atime != 0 ? a.atime : a.mtime);
   s.st_ctim = TimeOf(a.ctime);
   return s;
 }

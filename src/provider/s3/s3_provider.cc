@@ -13,6 +13,7 @@
 #include "base/units.h"
 #include "provider/attributes.h"
 #include "provider/range_sink.h"
+#include "provider/trial.h"
 
 namespace pargeter::s3 {
 namespace {
@@ -20,6 +21,7 @@ namespace {
 constexpr Duration kClocksDiffer(60000);  // a minute: requests are refused from 5 or 15 on
 constexpr const char* kMetaHeader = "x-amz-meta-pargeter";
 constexpr const char* kLinkHeader = "x-amz-meta-pargeter-link";
+const std::string kInBody = "body:";  // and the length of the target (never so in Base64)
 
 }  // namespace
 
@@ -40,7 +42,10 @@ Fields MetadataOf(const Attributes& a) {
   const std::string packed = PackAttributes(a);
   Fields fields;
   if (!packed.empty()) fields.emplace_back(kMetaHeader, packed);
-  if (a.symlink) fields.emplace_back(kLinkHeader, PackLink(*a.symlink));
+  if (a.symlink)
+    fields.emplace_back(kLinkHeader, a.symlink->size() > kLongestInMetadata
+                                         ? kInBody + std::to_string(a.symlink->size())
+                                         : PackLink(*a.symlink));
   return fields;
 }
 
@@ -87,10 +92,19 @@ Capabilities S3Provider::Can() const {
   can.tells_writer = true;
   can.create = l.create;
   can.replace = l.replace;
-  can.multipart_above = options_.multipart_above;
-  can.part_size = options_.part_size;
+  can.multipart_above = std::min(options_.multipart_above, l.largest_part);
+  can.part_size = std::min(options_.part_size, l.largest_part);
   can.copies_in_parts_above = options_.single_copy_limit;
   return can;
+}
+
+Error S3Provider::LearnTooLarge(Error error, std::uint64_t size) {
+  if (error.code != Code::kTooLarge || size <= kSmallestPart) return error;
+  const std::uint64_t smaller = std::max(kSmallestPart, std::min(size, options_.part_size) / 2);
+  Learn([&](Learnt& l) { l.largest_part = std::min(l.largest_part, smaller); });
+  Log(LogLevel::kWarning, "{}; smaller parts are tried: {}", error.what, FormatSize(smaller));
+  error.code = Code::kStoreFault;  // tried again soon, in those
+  return error;
 }
 
 Call S3Provider::NewCall(std::string method, const std::string& path, std::string what,
@@ -179,7 +193,17 @@ Result<Entry> S3Provider::Look(const std::string& path, const Cancel& cancel) {
     const auto response = wire_.Send(NewCall("HEAD", path, "look at", cancel));
     if (response.ok()) {
       NoteVersion(response->head);
-      return EntryOfHead(response->head, path);
+      Entry entry = EntryOfHead(response->head, path);
+      const std::string& link = response->head.Get(kLinkHeader);
+      if (link.rfind(kInBody, 0) == 0 && MayBeSymlink(entry.size)) {
+        PG_ASSIGN(const HttpResponse body, wire_.Send(NewCall("GET", path, "look at", cancel)));
+        std::size_t length = 0;
+        std::from_chars(link.data() + kInBody.size(), link.data() + link.size(), length);
+        const std::string target = TargetInBody(body.body, length);
+        if (!target.empty()) entry.attributes.symlink = target;
+        if (!target.empty()) entry.kind = Kind::kSymlink;
+      }
+      return entry;
     }
     if (response.error().code != Code::kNotFound) return response.error();
   }
@@ -328,8 +352,10 @@ Result<Entry> S3Provider::Copy(const std::string& from, const std::string& versi
       return Error(Code::kChanged,
                    fmt::format("{} was changed while it was copied", Printable(from)));
   }
-  if (etag.empty()) return Look(to, cancel);
-  return entry;
+  if (!etag.empty()) return entry;
+  auto there = Look(to, cancel);
+  if (!there.ok() && there.error().code == Code::kNotFound) return NotDone(to);
+  return there;
 }
 
 Status S3Provider::Remove(const std::string& path, const Precondition& only_if,
@@ -407,6 +433,17 @@ Status S3Provider::Ping(Duration patience, const Cancel& cancel) {
   const Code code = answer.error().code;
   // whoever refuses is there
   return code == Code::kUnavailable || code == Code::kTimeout ? Status(answer.error()) : Status();
+}
+
+Status S3Provider::MakeBucket(const Cancel& cancel) {
+  Call call = NewCall("PUT", "", "make the bucket " + options_.bucket, cancel);
+  call.key.clear();
+  const std::string& region = options_.wire.credentials.region;
+  if (region != "us-east-1")
+    call.body = "<CreateBucketConfiguration><LocationConstraint>" + region +
+                "</LocationConstraint></CreateBucketConfiguration>";
+  PG_TRY(wire_.Send(call));
+  return {};
 }
 
 Status S3Provider::MakeFolder(const std::string& path, const Attributes& attributes,
@@ -555,7 +592,7 @@ TestReport S3Provider::TestFolder(bool may_write, const Cancel& cancel) {
   };
   if (options_.bucket.empty()) {
     const auto buckets = Browse("", cancel);
-    if (!buckets.ok() && buckets.error().code == Code::kPermission) {
+    if (!buckets.ok() && buckets.error().code == Code::kPermission) {  // the store's own refusal
       step("sign in", {},
            "the key is accepted, but may not list buckets: test one with --folder BUCKET");
       return report;
@@ -572,12 +609,12 @@ TestReport S3Provider::TestFolder(bool may_write, const Cancel& cancel) {
     return report;
   }
   if (may_write) {
-    const Status probed = Probe(cancel);
+    if (const Status probed = Probe(cancel); !probed.ok()) {
+      step("write", probed, "");
+      return report;
+    }
     const bool atomic = learnt().create == Guard::kAtomic && learnt().replace == Guard::kAtomic;
-    step("write", probed,
-         atomic ? "a trial object was written and deleted; the store itself guards unseen changes"
-                : "a trial object was written and deleted; the store guards no unseen changes, so "
-                  "each is looked for before a write");
+    TryFile(this, atomic ? kGuarded : kNotGuarded, cancel, &report);
   }
   return report;
 }

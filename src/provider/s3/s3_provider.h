@@ -21,9 +21,12 @@ struct S3Options {
   std::string bucket;
   std::string prefix;  // "" or ending in "/"
   std::uint64_t multipart_above = 32ull << 20;
-  std::uint64_t part_size = 16ull << 20;
+  std::uint64_t part_size = 16ull << 20;  // at least kSmallestPart
   std::uint64_t single_copy_limit = 5ull << 30;
 };
+
+// Stores refuse a smaller part, unless it is the last.
+inline constexpr std::uint64_t kSmallestPart = 5ull << 20;
 
 class S3Provider : public Provider, public Browser {
  public:
@@ -33,6 +36,8 @@ class S3Provider : public Provider, public Browser {
   bool SetCredentials(Credentials credentials) {
     return wire_.SetCredentials(std::move(credentials));
   }
+  // Makes the bucket. kExists, kPermission: it is there, or of somebody else.
+  Status MakeBucket(const Cancel& cancel);
   Capabilities Can() const override;
   Result<ListPage> List(const std::string& folder, const std::string& next,
                         const Cancel& cancel) override;
@@ -76,7 +81,8 @@ class S3Provider : public Provider, public Browser {
   bool TellsContent(const std::string& version) const override;
   std::unique_ptr<ContentCheck> CheckOf(const std::string& version, std::uint64_t size) override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
-  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
+  Result<bool> HoldsContent(const std::string& path, const Entry& entry, WriteSource* source,
+                            const Cancel& cancel) override;
 
   Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
 
@@ -87,7 +93,8 @@ class S3Provider : public Provider, public Browser {
     Guard create = Guard::kUnknown;
     Guard replace = Guard::kUnknown;
     Guard copy_target = Guard::kUnknown;
-    bool unquoted_if_match = false;  // the store matches a version only without its quotes
+    bool unquoted_if_match = false;      // the store matches a version only without its quotes
+    std::uint64_t largest_part = ~0ull;  // bytes; larger bodies were refused
     enum { kMaybe, kYes, kNo } etag_is_md5 = kMaybe;
   };
 
@@ -99,6 +106,8 @@ class S3Provider : public Provider, public Browser {
   bool IsOfKnownParts(const std::string& version) const EXCLUDES(mutex_);
   // Of what came in parts, as this program sends them: the size of each; 0: one that is not known.
   std::uint64_t PartSizeOf(const std::string& version, std::uint64_t size) const;
+  // After a refusal: smaller parts from now on, where there are any. The error to give then.
+  Error LearnTooLarge(Error error, std::uint64_t size) EXCLUDES(mutex_);
   void SawEtag(const std::string& etag, const std::string& md5_hex);
   Status GetRange(const std::string& path, const std::string& version,
                   std::pair<std::uint64_t, std::uint64_t> bytes, RangeSink* sink,

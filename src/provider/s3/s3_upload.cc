@@ -62,7 +62,7 @@ Result<Entry> S3Provider::Write(const std::string& path, WriteSource* source,
       const auto there = Look(path, cancel);
       if (there.ok() && there->size == source->Size() && there->version == Hex(md5)) return there;
     }
-    return response.error();
+    return LearnTooLarge(response.error(), source->Size());
   }
   Entry entry;
   entry.name = NameIn(path);
@@ -76,7 +76,10 @@ Result<Entry> S3Provider::Write(const std::string& path, WriteSource* source,
   }
   // Not our digest: what does the store say that it holds?
   const bool sealed = IsSealed(response->head);
-  PG_ASSIGN(const Entry there, Look(path, cancel));
+  const auto looked = Look(path, cancel);
+  if (!looked.ok() && looked.error().code == Code::kNotFound) return NotDone(path);
+  if (!looked.ok()) return looked.error();
+  const Entry& there = *looked;
   if (there.size != source->Size() ||
       (learnt().etag_is_md5 == Learnt::kYes && !sealed && there.version != Hex(md5))) {
     return Error(Code::kDamaged, fmt::format("the store acknowledged {} but holds something else",
@@ -111,9 +114,10 @@ Result<UploadedPart> S3Provider::WritePart(const PartedUpload& upload, int numbe
   call.headers = {{"content-md5", Base64(md5)}};
   SourceBody body(part);
   call.source = &body;
-  PG_ASSIGN(const HttpResponse response, wire_.Send(call));
-  UploadedPart done{number, part->Size(), PlainEtag(response.head.Get("etag"))};
-  if (done.tag != Hex(md5) && learnt().etag_is_md5 == Learnt::kYes && !IsSealed(response.head)) {
+  const auto response = wire_.Send(call);
+  if (!response.ok()) return LearnTooLarge(response.error(), part->Size());
+  UploadedPart done{number, part->Size(), PlainEtag(response->head.Get("etag"))};
+  if (done.tag != Hex(md5) && learnt().etag_is_md5 == Learnt::kYes && !IsSealed(response->head)) {
     return Error(Code::kDamaged,
                  fmt::format("the store acknowledged part {} of {} with another digest", number,
                              Printable(upload.path)));
@@ -149,8 +153,10 @@ Result<Entry> S3Provider::CompleteParts(const PartedUpload& upload,
   PG_ASSIGN(const HttpResponse response, wire_.Send(call));
   PG_ASSIGN(const std::string etag,
             ParseEtagResult(response.body, "CompleteMultipartUploadResult"));
-  PG_ASSIGN(Entry there, Look(upload.path, cancel));
-  if (!etag.empty() && there.version != etag) {
+  const auto there = Look(upload.path, cancel);
+  if (!there.ok() && there.error().code == Code::kNotFound) return NotDone(upload.path);
+  if (!there.ok()) return there.error();
+  if (!etag.empty() && there->version != etag) {
     return Error(Code::kChanged, fmt::format("{} was changed meanwhile", Printable(upload.path)));
   }
   return there;
@@ -227,7 +233,8 @@ Result<Entry> S3Provider::CopyByParts(const std::string& from, const std::string
   return failed.error();
 }
 
-bool S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source) {
+Result<bool> S3Provider::HoldsContent(const std::string&, const Entry& entry, WriteSource* source,
+                                      const Cancel&) {
   if (entry.size != source->Size()) return false;
   const auto check = CheckOf(entry.version, entry.size);
   return check && JudgeAll(check.get(), source) == ContentCheck::Verdict::kRight;

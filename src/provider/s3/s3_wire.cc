@@ -23,7 +23,8 @@ std::string SkewWords(const HttpHead& head, const Clock& clock) {
 }  // namespace
 
 Wire::Wire(WireOptions options)
-    : options_(std::move(options)), session_({options_.ca_file, options_.retry, options_.clock}) {
+    : options_(std::move(options)),
+      session_({options_.http, options_.retry, options_.clock, options_.account}) {
   SetCredentials(options_.credentials);
 }
 
@@ -31,6 +32,7 @@ bool Wire::SetCredentials(Credentials credentials) {
   const Lock lock(mutex_);
   const bool differ = credentials.key_id != credentials_.key_id ||
                       credentials.secret != credentials_.secret ||
+                      credentials.session_token != credentials_.session_token ||
                       credentials.region != credentials_.region;
   credentials_ = std::move(credentials);
   return differ;
@@ -49,6 +51,7 @@ Wire::Place Wire::PlaceOf(const std::string& bucket, const std::string& key) con
 std::string Wire::Presigned(const std::string& bucket, const std::string& key, Duration lasts) {
   const Place at = PlaceOf(bucket, key);
   const Lock lock(mutex_);
+  if (credentials_.key_id.empty()) return options_.endpoint.scheme + "://" + at.host + at.path;
   const Fields query = PresignedQuery(credentials_, "GET", at.path, at.host, lasts.count() / 1000,
                                       AmzDate(options_.clock->Wall()));
   return options_.endpoint.scheme + "://" + at.host + at.path + "?" + CanonicalQuery(query);
@@ -59,23 +62,29 @@ HttpRequest Wire::Signed(const Call& call) {
   const std::string date = AmzDate(options_.clock->Wall());
   const bool has_body = call.source != nullptr || !call.body.empty();
   const std::string payload(has_body ? kUnsignedPayload : kEmptySha256);
-  Fields to_sign = call.headers;
-  to_sign.emplace_back("host", host);
-  to_sign.emplace_back("x-amz-content-sha256", payload);
-  to_sign.emplace_back("x-amz-date", date);
   const Credentials credentials = [this] {
     const Lock lock(mutex_);
     return credentials_;
   }();
-  const std::string authorization =
-      Authorization(credentials, call.method, path, call.query, to_sign, payload, date);
+  const bool is_signed = !credentials.key_id.empty();
+  Fields to_sign = call.headers;
+  to_sign.emplace_back("host", host);
+  if (is_signed) {
+    to_sign.emplace_back("x-amz-content-sha256", payload);
+    to_sign.emplace_back("x-amz-date", date);
+    if (!credentials.session_token.empty())
+      to_sign.emplace_back("x-amz-security-token", credentials.session_token);
+  }
 
   HttpRequest request;
   request.method = call.method;
   request.url = options_.endpoint.scheme + "://" + host + path;
   if (!call.query.empty()) request.url += "?" + CanonicalQuery(call.query);
   request.headers = to_sign;
-  request.headers.emplace_back("authorization", authorization);
+  if (is_signed)
+    request.headers.emplace_back(
+        "authorization",
+        Authorization(credentials, call.method, path, call.query, to_sign, payload, date));
   request.body = call.body;
   request.source = call.source;
   request.sink = call.sink;

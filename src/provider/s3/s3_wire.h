@@ -18,7 +18,8 @@ struct WireOptions {
   Endpoint endpoint;
   AddressStyle style = AddressStyle::kPath;
   Credentials credentials;
-  std::string ca_file;
+  HttpOptions http;
+  std::string account;  // for remedies
   RetryPolicy retry;
   Deadlines deadlines;
   const Clock* clock = &SystemClock();

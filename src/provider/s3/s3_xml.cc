@@ -178,9 +178,14 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
       {"AccessDenied", Code::kPermission, "the store does not allow it",
        "Give the key the right to do this, or use another account."},
       {"SignatureDoesNotMatch", Code::kSignIn, "the secret does not fit the key id",
-       "Check --key-id and the secret, then add the account again."},
+       "Give both anew: pargeter account change ACCOUNT --key-id ID --secret-file FILE"},
       {"InvalidAccessKeyId", Code::kSignIn, "the store does not know the key id",
-       "Check --key-id, then add the account again."},
+       "Give it anew: pargeter account change ACCOUNT --key-id ID --secret-file FILE"},
+      {"InvalidToken", Code::kSignIn, "the store does not take the session token",
+       "Give a new one: pargeter account change ACCOUNT --session-token-file FILE"},
+      {"ExpiredToken", Code::kSignIn, "the session token has lapsed",
+       "Give a new key: pargeter account change ACCOUNT --key-id ID --secret-file FILE "
+       "--session-token-file FILE"},
       {"RequestTimeTooSkewed", Code::kSignIn,
        "this machine's clock and the store's differ too much",
        "Set this machine's clock (timedatectl set-ntp true) and try again."},
@@ -197,7 +202,8 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
       {"NotImplemented", Code::kUnsupported, "the store cannot do that", ""},
       {"KeyTooLongError", Code::kNameTooLong, "the name is too long for the store", ""},
       {"InvalidObjectName", Code::kInvalid, "the store does not accept that name", ""},
-      {"EntityTooLarge", Code::kNoSpace, "the file is too large for the store", ""},
+      {"EntityTooLarge", Code::kTooLarge, "it is larger than the store takes in one request",
+       "Set smaller parts: pargeter account change ACCOUNT --part-size 5MiB"},
       {"QuotaExceeded", Code::kOverQuota, "the account is full", ""},
   };
   const std::string words = document.message.empty() ? "" : " (" + document.message + ")";
@@ -242,6 +248,8 @@ Error ErrorOf(int status, const ErrorDocument& document, std::string_view what) 
     case 412:
       code = Code::kChanged;
       break;
+    case 413:
+      return ErrorOf(status, {"EntityTooLarge", "", ""}, what);
     case 416:
       code = Code::kChanged;
       break;

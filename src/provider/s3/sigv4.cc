@@ -73,6 +73,8 @@ Fields PresignedQuery(const Credentials& credentials, const std::string& method,
                   {"X-Amz-Date", amz_date},
                   {"X-Amz-Expires", fmt::format("{}", seconds)},
                   {"X-Amz-SignedHeaders", "host"}};
+  if (!credentials.session_token.empty())
+    query.insert(query.begin() + 4, {"X-Amz-Security-Token", credentials.session_token});
   const std::string canonical = fmt::format("{}\n{}\n{}\nhost:{}\n\nhost\n{}", method, path,
                                             CanonicalQuery(query), host, kUnsignedPayload);
   query.emplace_back("X-Amz-Signature", Signature(credentials, canonical, amz_date));

@@ -12,9 +12,10 @@
 namespace pargeter::s3 {
 
 struct Credentials {
-  std::string key_id;
+  std::string key_id;  // "": nothing is signed, as for a bucket that is open to all
   std::string secret;
   std::string region;
+  std::string session_token = {};  // of a temporary key; "": the key is a lasting one
   std::string service = "s3";
 };
 

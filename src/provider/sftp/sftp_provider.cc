@@ -12,6 +12,7 @@
 #include "net/uri.h"
 #include "provider/compare_sink.h"
 #include "provider/paths.h"
+#include "provider/trial.h"
 
 namespace pargeter::sftp {
 namespace {
@@ -41,9 +42,15 @@ Capabilities SftpProvider::Can() const {
   can.exact_times = can.carries_owners = false;
   can.server_copy = copies_;
   if (!probed_) return can;
+  can.holds_links = links_.has;
   can.create = rename_keeps_ ? Guard::kAtomic : Guard::kCheckFirst;
   can.replace = Guard::kCheckFirst;
   return can;
+}
+
+SftpProvider::LinkManners SftpProvider::links() const {
+  const Lock lock(mutex_);
+  return links_;
 }
 
 // ---- connections
@@ -128,7 +135,7 @@ Entry EntryOf(const FileAttributes& a, std::string name) {
   }
   entry.kind = a.IsLink() ? Kind::kSymlink : Kind::kFile;
   if (a.IsFile()) entry.size = a.size.value_or(0);
-  entry.version = fmt::format("{}-{}", a.mtime.value_or(0), a.size.value_or(0));
+  entry.version = VersionOf(a);
   return entry;
 }
 
@@ -139,9 +146,40 @@ std::string What(std::string_view doing, const std::string& path) {
 }
 
 Result<FileAttributes> SftpProvider::AttributesOf(Wire& wire, const std::string& path) {
-  PG_ASSIGN(const std::string body, wire.Ask(Type::kLstat, Writer().Text(Full(path)).bytes(),
-                                             Type::kAttrs, What("look at", path)));
-  Reader in(body);
+  const auto lstat = [&](const std::string& at) {
+    return wire.Ask(Type::kLstat, Writer().Text(Full(at)).bytes(), Type::kAttrs,
+                    What("look at", path));
+  };
+  const bool hidden = links().hidden;
+  Wire::Number target = 0;
+  if (hidden) {  // asked along with the other
+    PG_ASSIGN(target, wire.Post(Type::kReadlink, Writer().Text(Full(path)).bytes()));
+  }
+  const auto body = lstat(path);
+  if (hidden) {
+    const auto link = wire.AwaitBody(target, Type::kName, What("look at", path));
+    if (!link.ok() && wire.broken()) return link.error();
+    const auto names = link.ok() ? ReadNames(*link) : Result<std::vector<NamedFile>>(link.error());
+    if (names.ok() && names->size() == 1) {
+      FileAttributes a;
+      a.permissions = 0120777;
+      a.link = (*names)[0].name;
+      return a;
+    }
+  }
+  if (!body.ok() && body.error().code == Code::kStoreFault) {
+    // some servers call it a mere failure when a path leads through a file: nothing is there
+    for (auto slash = path.find('/'); slash != std::string::npos;
+         slash = path.find('/', slash + 1)) {
+      const auto above = lstat(path.substr(0, slash));
+      if (!above.ok()) break;
+      Reader in(*above);
+      if (ReadAttributes(&in).IsFile())
+        return Error(Code::kNotFound, What("look at", path) + ": a file is on the way to it");
+    }
+  }
+  if (!body.ok()) return body.error();
+  Reader in(*body);
   FileAttributes a = ReadAttributes(&in);
   if (!in.good() || !a.permissions)
     return Error(Code::kDamaged, What("look at", path) + ": the server does not say what it is");
@@ -167,13 +205,19 @@ Status SftpProvider::ReadLinks(Wire& wire, const std::string& folder, std::vecto
               wire.Post(Type::kReadlink, Writer().Text(Full(folder + entry.name)).bytes()));
     asked.emplace_back(&entry, number);
   }
+  const bool hidden = links().hidden;
   for (const auto& [entry, number] : asked) {
     const auto body = wire.AwaitBody(number, Type::kName, What("read the link", entry->name));
     if (!body.ok() && wire.broken()) return body.error();
     const auto names = body.ok() ? ReadNames(*body) : Result<std::vector<NamedFile>>(body.error());
     const bool told = names.ok() && names->size() == 1 && !(*names)[0].name.empty() &&
                       (*names)[0].name.find('\0') == std::string::npos;
-    entry->attributes.symlink = told ? (*names)[0].name : "?";
+    if (told && hidden) {
+      FileAttributes a;
+      a.link = (*names)[0].name;
+      entry->version = VersionOf(a);
+    }
+    entry->attributes.symlink = told ? AsMade(folder, (*names)[0].name) : "?";
     entry->size = 0;
   }
   return {};
@@ -181,9 +225,18 @@ Status SftpProvider::ReadLinks(Wire& wire, const std::string& folder, std::vecto
 
 Result<ListPage> SftpProvider::ListWith(Wire& wire, const std::string& folder) {
   const std::string what = What("list", folder);
-  PG_ASSIGN(const std::string opened,
-            wire.Ask(Type::kOpendir, Writer().Text(Full(folder)).bytes(), Type::kHandle, what));
-  const std::string handle(Reader(opened).Text());
+  const auto opened =
+      wire.Ask(Type::kOpendir, Writer().Text(Full(folder)).bytes(), Type::kHandle, what);
+  if (!opened.ok()) {
+    const auto there = opened.error().code == Code::kStoreFault
+                           ? AttributesOf(wire, folder)
+                           : Result<FileAttributes>(opened.error());
+    if (wire.broken()) return opened.error();
+    if (there.ok() && !there->IsFolder())
+      return Error(Code::kNotFolder, Printable(folder) + " is a file there");
+    return there.ok() ? opened.error() : there.error();
+  }
+  const std::string handle(Reader(*opened).Text());
   ListPage page;
   Status outcome;
   for (;;) {
@@ -218,17 +271,22 @@ Result<ListPage> SftpProvider::ListWith(Wire& wire, const std::string& folder) {
 Result<ListPage> SftpProvider::List(const std::string& folder, const std::string&,
                                     const Cancel& cancel) {
   if (!Sayable(folder)) return Error(Code::kNotFound, "there can be no " + Printable(folder));
-  return With(cancel, [&](Wire& wire) -> Result<ListPage> {
-    auto page = ListWith(wire, folder);
-    // the drive's own folder must not seem to have become empty
-    if (!page.ok() && page.error().code == Code::kNotFound && !folder.empty()) return ListPage();
-    if (!page.ok() && page.error().code == Code::kStoreFault) {
-      const auto a = AttributesOf(wire, folder);
-      if (a.ok() && !a->IsFolder())
-        return Error(Code::kNotFolder, Printable(folder) + " is a file there");
-    }
-    return page;
+  auto page = With(cancel, [&](Wire& wire) { return ListWith(wire, folder); });
+  // the drive's own folder must not seem to have become empty
+  if (!page.ok() && page.error().code == Code::kNotFound && !folder.empty()) return ListPage();
+  if (!page.ok() || !LinksLookTurned(*page)) return page;
+  // whether the server has made those targets absolute is found out by a link of our own
+  if (!Probe(cancel).ok()) return page;
+  return With(cancel, [&](Wire& wire) { return ListWith(wire, folder); });
+}
+
+// Is there a link to an absolute place, and nobody has tried yet how the server treats them?
+bool SftpProvider::LinksLookTurned(const ListPage& page) {
+  const bool any = std::any_of(page.entries.begin(), page.entries.end(), [](const Entry& entry) {
+    return entry.kind == Kind::kSymlink && entry.attributes.symlink.value_or("").rfind('/', 0) == 0;
   });
+  const Lock lock(mutex_);
+  return any && !probed_ && !std::exchange(links_asked_, true);
 }
 
 // `next` is the folders that are still to be listed, relative to `folder`, each after a NUL.
@@ -240,8 +298,9 @@ Result<ListPage> SftpProvider::ListDeep(const std::string& folder, const std::st
   page.next = next.empty() ? "" : next.substr(0, cut);
   auto listed = With(cancel, [&](Wire& wire) { return ListWith(wire, folder + below); });
   if (!listed.ok())
-    return listed.error().code == Code::kNotFound ? Result<ListPage>(std::move(page))
-                                                  : listed.error();
+    return listed.error().code == Code::kNotFound || listed.error().code == Code::kNotFolder
+               ? Result<ListPage>(std::move(page))
+               : listed.error();
   if (below.empty() && !folder.empty()) {
     Entry self;  // as a store of flat keys has it
     self.version = kFolderVersion;
@@ -341,11 +400,16 @@ Status SftpProvider::Read(const std::string& path, const std::string& version, s
   });
 }
 
-bool SftpProvider::HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) {
+Result<bool> SftpProvider::HoldsContent(const std::string& path, const Entry& entry,
+                                        WriteSource* source, const Cancel& cancel) {
   if (entry.kind != Kind::kFile || entry.size != source->Size()) return false;
   if (entry.size == 0) return true;
   CompareSink sink(source);
-  return Read(path, entry.version, 0, entry.size, &sink, nullptr).ok() && sink.Same();
+  const Status read = Read(path, entry.version, 0, entry.size, &sink, cancel);
+  if (!read.ok() && (read.error().code == Code::kChanged || read.error().code == Code::kNotFound))
+    return false;
+  if (!read.ok()) return read.error();
+  return sink.Same();
 }
 
 Result<std::optional<Quota>> SftpProvider::SpaceOfAccount(const Cancel& cancel) {
@@ -395,23 +459,44 @@ Status SftpProvider::Probe(const Cancel& cancel) {
         Ignore(wire.Do(Type::kRemove, Writer().Text(Full(name + each)).bytes(), ""));
     PG_TRY(outcome);
     if (wire.broken()) return moved;
+    PG_ASSIGN(const LinkManners links, TryLinks(wire, name));
     const Lock lock(mutex_);
     probed_ = true;
     rename_keeps_ = !moved.ok();
+    links_ = links;
     return {};
   });
 }
 
 std::string SftpProvider::ProbeResult() const {
   const Lock lock(mutex_);
-  return !probed_ ? "" : rename_keeps_ ? "sftp rename-keeps" : "sftp";
+  if (!probed_) return "";
+  std::string words = "sftp links-tried";
+  if (rename_keeps_) words += " rename-keeps";
+  if (!links_.has) words += " no-links";
+  if (links_.followed) words += " links-followed";
+  if (links_.hidden) words += " links-hidden";
+  if (links_.absolute) words += " links-below=" + PercentEncode(links_.base, KeepSlash::kYes);
+  return words;
 }
 
 void SftpProvider::AdoptProbeResult(const std::string& result) {
-  if (result.rfind("sftp", 0) != 0) return;
+  const std::vector<std::string> words = Split(result, ' ');
+  const auto has = [&](std::string_view word) {
+    return std::find(words.begin(), words.end(), word) != words.end();
+  };
+  // (a former result that says nothing of links is found out anew)
+  if (words.empty() || words[0] != "sftp" || !has("links-tried")) return;
   const Lock lock(mutex_);
   probed_ = true;
-  rename_keeps_ = result.find("rename-keeps") != std::string::npos;
+  rename_keeps_ = has("rename-keeps");
+  links_ = {!has("no-links"), has("links-followed"), has("links-hidden"), false, ""};
+  constexpr std::string_view kBelow = "links-below=";
+  for (const std::string& word : words) {
+    if (word.compare(0, kBelow.size(), kBelow) != 0) continue;
+    links_.absolute = true;
+    links_.base = PercentDecode(word.substr(kBelow.size()));
+  }
 }
 
 TestReport SftpProvider::Test(bool may_write, const Cancel& cancel) {
@@ -429,10 +514,21 @@ TestReport SftpProvider::Test(bool may_write, const Cancel& cancel) {
   const auto listed = List("", "", cancel);
   if (!step("list", listed.ok() ? Status() : Status(listed.error()), "the folder can be listed"))
     return report;
-  if (may_write)
-    step("write", Probe(cancel),
-         "a trial file was written and deleted; the server guards no unseen changes, so each is "
-         "looked for before a write");
+  if (!may_write) return report;
+  if (const Status probed = Probe(cancel); !probed.ok()) {
+    step("write", probed, "");
+    return report;
+  }
+  TryFile(this, kNotGuarded, cancel, &report);
+  const LinkManners manners = links();
+  if (report.failure) return report;
+  if (!manners.has) step("links", {}, "the server holds no symbolic links");
+  if (manners.followed)
+    step("links", {},
+         "the server follows a symbolic link that is renamed: a new one is made instead");
+  if (manners.absolute)
+    step("links", {},
+         "the server gives relative targets back as absolute ones: they are turned back");
   return report;
 }
 

@@ -60,7 +60,10 @@ class SftpProvider : public Provider, public Browser {
   Status Probe(const Cancel& cancel) override;
   std::string ProbeResult() const override;
   void AdoptProbeResult(const std::string& result) override;
-  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
+  Result<bool> HoldsContent(const std::string& path, const Entry& entry, WriteSource* source,
+                            const Cancel& cancel) override;
+  Status DropUnfinished(const std::string& path, const std::string& origin,
+                        const Cancel& cancel) override;
   Status Ping(Duration patience, const Cancel& cancel) override;
   Steady LastSign() const override { return heard_->load(); }
   Result<std::optional<Quota>> SpaceOfAccount(const Cancel& cancel) override;
@@ -69,6 +72,15 @@ class SftpProvider : public Provider, public Browser {
   Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
 
  private:
+  // How the server treats symbolic links, as far as it has been tried.
+  struct LinkManners {
+    bool has = true;        // it can make them
+    bool followed = false;  // RENAME of a link moves the file that it names
+    bool hidden = false;    // LSTAT tells of a link what it names
+    bool absolute = false;  // a relative target is given back as an absolute one
+    std::string base;       // that names the drive's folder so; ends in "/"
+  };
+
   // Runs `job` with a connection of its own for as long, once more on a new one if it was lost.
   template <typename Job>
   auto With(const Cancel& cancel, Job job) -> decltype(job(std::declval<Wire&>()));
@@ -85,13 +97,24 @@ class SftpProvider : public Provider, public Browser {
   Result<std::string> OpenScratch(Wire& wire, const std::string& scratch);
   Status SendBytes(Wire& wire, const std::string& handle, WriteSource* source,
                    const std::string& what);
+  static std::string ScratchFor(const std::string& path, const std::string& origin);
   Status FinishScratch(Wire& wire, const std::string& handle, const Attributes& attributes,
                        const std::string& what);
   Status CopyBytes(Wire& wire, const std::string& from, const std::string& to, std::uint64_t size,
                    const std::string& what);
-  // The scratch file takes its place.
-  Result<Entry> Settle(Wire& wire, const std::string& scratch, const std::string& path,
-                       const Precondition& only_if);
+  // The scratch file, whose version is `ours`, takes its place.
+  Result<Entry> Settle(Wire& wire, const std::string& scratch, const std::string& ours,
+                       const std::string& path, const Precondition& only_if);
+  // -- symbolic links (sftp_links.cc)
+  Status MakeLink(Wire& wire, const std::string& target, const std::string& path);
+  Result<Entry> PutLink(Wire& wire, const std::string& target, const std::string& path,
+                        const Precondition& only_if);
+  Result<Entry> MoveLink(Wire& wire, const std::string& from, const std::string& to,
+                         const Precondition& only_if);
+  Result<LinkManners> TryLinks(Wire& wire, const std::string& name) EXCLUDES(mutex_);
+  LinkManners links() const EXCLUDES(mutex_);
+  bool LinksLookTurned(const ListPage& page) EXCLUDES(mutex_);
+  std::string AsMade(const std::string& folder, std::string target) const EXCLUDES(mutex_);
   Status MoveOver(Wire& wire, const std::string& from, const std::string& to);
   Status Rename(Wire& wire, const std::string& from, const std::string& to);
   Status MakeParents(Wire& wire, const std::string& path);
@@ -110,6 +133,8 @@ class SftpProvider : public Provider, public Browser {
   bool copies_ GUARDED_BY(mutex_) = false;  // it copies by itself
   bool probed_ GUARDED_BY(mutex_) = false;
   bool rename_keeps_ GUARDED_BY(mutex_) = false;  // plain RENAME replaces nothing
+  LinkManners links_ GUARDED_BY(mutex_);
+  bool links_asked_ GUARDED_BY(mutex_) = false;  // a listing has had them tried
 };
 
 template <typename Job>
@@ -137,5 +162,8 @@ auto SftpProvider::With(const Cancel& cancel, Job job) -> decltype(job(std::decl
 
 // "cannot DOING PATH", for errors.
 std::string What(std::string_view doing, const std::string& path);
+std::string VersionOf(const FileAttributes& attributes);
+std::string FolderOf(const std::string& path);  // "" or ending in "/"
+Error ChangedMeanwhile(const std::string& path);
 
 }  // namespace pargeter::sftp

@@ -97,6 +97,8 @@ class Reader {
 struct FileAttributes {
   std::optional<std::uint64_t> size;
   std::optional<std::uint32_t> uid, gid, permissions, mtime;
+  // The target, where LSTAT tells of a link what it names: then only that names its version.
+  std::optional<std::string> link;
   bool IsFolder() const { return permissions && (*permissions & 0170000) == 0040000; }
   bool IsLink() const { return permissions && (*permissions & 0170000) == 0120000; }
   bool IsFile() const { return permissions && (*permissions & 0170000) == 0100000; }

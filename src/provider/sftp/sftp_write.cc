@@ -16,10 +16,6 @@ using Want = Precondition::Want;
 constexpr std::size_t kWritesAtOnce = 32;
 constexpr std::size_t kRemovalsAtOnce = 64;
 
-Error ChangedMeanwhile(const std::string& path) {
-  return Error(Code::kChanged,
-               fmt::format("{} was changed at the store meanwhile", Printable(path)));
-}
 Error FolderThere(const std::string& path) {
   return Error(Code::kChanged, Printable(path) + " is a folder there");
 }
@@ -29,11 +25,10 @@ Error NoSuchName(const std::string& path) {
                "Give it another name.");
 }
 
-std::string VersionOf(const FileAttributes& a) {
-  return fmt::format("{}-{}", a.mtime.value_or(0), a.size.value_or(0));
+// A folder on the way is missing, or is a file; some servers call the latter a mere failure.
+bool MayLackFolder(const Error& error) {
+  return error.code == Code::kNotFound || error.code == Code::kStoreFault;
 }
-
-std::string FolderOf(const std::string& path) { return path.substr(0, path.rfind('/') + 1); }
 
 FileAttributes ToSet(const Attributes& a) {
   FileAttributes out;
@@ -44,6 +39,18 @@ FileAttributes ToSet(const Attributes& a) {
 
 }  // namespace
 
+Error ChangedMeanwhile(const std::string& path) {
+  return Error(Code::kChanged,
+               fmt::format("{} was changed at the store meanwhile", Printable(path)));
+}
+
+std::string VersionOf(const FileAttributes& a) {
+  if (a.link) return "to-" + Hex(Md5(*a.link));
+  return fmt::format("{}-{}", a.mtime.value_or(0), a.size.value_or(0));
+}
+
+std::string FolderOf(const std::string& path) { return path.substr(0, path.rfind('/') + 1); }
+
 // ---- whole files
 
 Result<std::string> SftpProvider::OpenScratch(Wire& wire, const std::string& scratch) {
@@ -52,7 +59,7 @@ Result<std::string> SftpProvider::OpenScratch(Wire& wire, const std::string& scr
   WriteAttributes({}, &open);
   const std::string what = What("write", scratch);
   auto opened = wire.Ask(Type::kOpen, open.bytes(), Type::kHandle, what);
-  if (!opened.ok() && opened.error().code == Code::kNotFound && FolderOf(scratch) != "") {
+  if (!opened.ok() && MayLackFolder(opened.error()) && FolderOf(scratch) != "") {
     PG_TRY(MakeParents(wire, scratch));
     opened = wire.Ask(Type::kOpen, open.bytes(), Type::kHandle, what);
   }
@@ -112,31 +119,27 @@ Status SftpProvider::FinishScratch(Wire& wire, const std::string& handle,
   return synced.ok() ? closed : synced;
 }
 
+// The same for each attempt, so that an interrupted one leaves nothing.
+std::string SftpProvider::ScratchFor(const std::string& path, const std::string& origin) {
+  return FolderOf(path) + std::string(kScratchPrefix) + "put-" + Hex(Md5(path + "\n" + origin));
+}
+
+Status SftpProvider::DropUnfinished(const std::string& path, const std::string& origin,
+                                    const Cancel& cancel) {
+  if (!Sayable(path) || IsFolderPath(path)) return {};
+  return Remove(ScratchFor(path, origin), Precondition::Anything(), cancel);
+}
+
 Result<Entry> SftpProvider::Write(const std::string& path, WriteSource* source,
                                   const Attributes& attributes, const Precondition& only_if,
                                   const Cancel& cancel) {
   if (!Sayable(path) || IsFolderPath(path)) return NoSuchName(path);
-  // the same for each attempt, so that an interrupted one leaves nothing
-  const std::string scratch = FolderOf(path) + std::string(kScratchPrefix) + "put-" +
-                              Hex(Md5(path + "\n" + attributes.origin));
+  const std::string scratch = ScratchFor(path, attributes.origin);
   const std::string what = What("write", path);
   return With(cancel, [&](Wire& wire) -> Result<Entry> {
+    if (attributes.symlink) return PutLink(wire, *attributes.symlink, path, only_if);
     PG_TRY(CheckFirst(wire, path, only_if));  // before all the bytes go there for nothing
     auto entry = [&]() -> Result<Entry> {
-      if (attributes.symlink) {
-        Ignore(wire.Do(Type::kRemove, Writer().Text(Full(scratch)).bytes(), what));
-        // OpenSSH takes the two the other way round than the draft, and all others follow it
-        Writer link;
-        link.Text(*attributes.symlink).Text(Full(scratch));
-        Status made = wire.Do(Type::kSymlink, link.bytes(), what);
-        if (!made.ok() && !wire.broken() && made.error().code == Code::kNotFound &&
-            FolderOf(path) != "") {
-          PG_TRY(MakeParents(wire, scratch));
-          made = wire.Do(Type::kSymlink, link.bytes(), what);
-        }
-        PG_TRY(made);
-        return Settle(wire, scratch, path, only_if);
-      }
       PG_ASSIGN(const std::string handle, OpenScratch(wire, scratch));
       const Status sent = SendBytes(wire, handle, source, what);
       if (!sent.ok()) {
@@ -149,7 +152,7 @@ Result<Entry> SftpProvider::Write(const std::string& path, WriteSource* source,
         return Error(Code::kDamaged,
                      fmt::format("the server took {} but holds {} of its {} bytes", Printable(path),
                                  made.size.value_or(0), source->Size()));
-      return Settle(wire, scratch, path, only_if);
+      return Settle(wire, scratch, VersionOf(made), path, only_if);
     }();
     if (!entry.ok() && !wire.broken())
       Ignore(wire.Do(Type::kRemove, Writer().Text(Full(scratch)).bytes(), what));
@@ -168,11 +171,16 @@ Result<bool> SftpProvider::CheckFirst(Wire& wire, const std::string& path,
   return there.ok();
 }
 
-Result<Entry> SftpProvider::Settle(Wire& wire, const std::string& scratch, const std::string& path,
-                                   const Precondition& only_if) {
+Result<Entry> SftpProvider::Settle(Wire& wire, const std::string& scratch, const std::string& ours,
+                                   const std::string& path, const Precondition& only_if) {
   PG_ASSIGN(const bool there, CheckFirst(wire, path, only_if));
   PG_TRY(there ? MoveOver(wire, scratch, path) : Rename(wire, scratch, path));
-  return EntryAt(wire, path);
+  const auto now = EntryAt(wire, path);
+  if (now.ok() && now->version == ours) return now;
+  if (!now.ok() && now.error().code != Code::kNotFound) return now.error();
+  const auto left = AttributesOf(wire, scratch);
+  if (!left.ok() && left.error().code != Code::kNotFound) return left.error();
+  return left.ok() || !now.ok() ? NotDone(path) : ChangedMeanwhile(path);
 }
 
 // Onto a file that is there: in one step where the server can.
@@ -194,7 +202,7 @@ Status SftpProvider::Rename(Wire& wire, const std::string& from, const std::stri
   const std::string what = What("move", from);
   Status moved = wire.Do(Type::kRename, names.bytes(), what);
   if (moved.ok() || wire.broken()) return moved;
-  if (moved.error().code == Code::kNotFound && FolderOf(to) != "") {
+  if (MayLackFolder(moved.error()) && FolderOf(to) != "") {
     PG_TRY(AttributesOf(wire, from));
     PG_TRY(MakeParents(wire, to));
     moved = wire.Do(Type::kRename, names.bytes(), what);
@@ -308,7 +316,8 @@ Result<Entry> SftpProvider::MoveFile(const std::string& from, const std::string&
   return With(cancel, [&](Wire& wire) -> Result<Entry> {
     PG_ASSIGN(const FileAttributes original, AttributesOf(wire, from));
     if (original.IsFolder() || VersionOf(original) != version) return ChangedMeanwhile(from);
-    return Settle(wire, from, to, only_if);
+    if (original.IsLink()) return MoveLink(wire, from, to, only_if);
+    return Settle(wire, from, version, to, only_if);
   });
 }
 
@@ -363,15 +372,10 @@ Result<Entry> SftpProvider::Copy(const std::string& from, const std::string& ver
       }
       return EntryAt(wire, to);
     }
+    if (original.kind == Kind::kSymlink)
+      return PutLink(wire, original.attributes.symlink.value_or("?"), to, only_if);
     PG_TRY(CheckFirst(wire, to, only_if));
     auto entry = [&]() -> Result<Entry> {
-      if (original.kind == Kind::kSymlink) {
-        Ignore(wire.Do(Type::kRemove, Writer().Text(Full(scratch)).bytes(), what));
-        Writer link;
-        link.Text(original.attributes.symlink.value_or("?")).Text(Full(scratch));
-        PG_TRY(wire.Do(Type::kSymlink, link.bytes(), what));
-        return Settle(wire, scratch, to, only_if);
-      }
       Writer open;
       open.Text(Full(from)).U32(kOpenRead).U32(0);
       PG_ASSIGN(const std::string opened, wire.Ask(Type::kOpen, open.bytes(), Type::kHandle, what));
@@ -390,7 +394,9 @@ Result<Entry> SftpProvider::Copy(const std::string& from, const std::string& ver
       PG_TRY(copied);
       PG_ASSIGN(const FileAttributes still, AttributesOf(wire, from));
       if (VersionOf(still) != original.version) return ChangedMeanwhile(from);
-      return Settle(wire, scratch, to, only_if);
+      PG_ASSIGN(const FileAttributes made, AttributesOf(wire, scratch));
+      if (made.size.value_or(0) != original.size) return NotDone(to);
+      return Settle(wire, scratch, VersionOf(made), to, only_if);
     }();
     if (!entry.ok() && !wire.broken())
       Ignore(wire.Do(Type::kRemove, Writer().Text(Full(scratch)).bytes(), what));
@@ -438,7 +444,10 @@ Result<std::vector<std::pair<std::string, Error>>> SftpProvider::RemoveMany(
           continue;
         }
         Reader in(*body);
-        const FileAttributes a = ReadAttributes(&in);
+        FileAttributes a = ReadAttributes(&in);
+        if (links().hidden && !files[i].version.empty() && VersionOf(a) != files[i].version) {
+          PG_ASSIGN(a, AttributesOf(wire, path));  // a link, perhaps
+        }
         if (a.IsFolder()) {
           failed.emplace_back(path, FolderThere(path));
         } else if (!files[i].version.empty() && VersionOf(a) != files[i].version) {

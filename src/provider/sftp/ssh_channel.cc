@@ -157,14 +157,14 @@ Status CheckHost(const SshOptions& o, ssh_session session) {
   PG_ASSIGN(const std::string print, Fingerprint(session));
   if (known == SSH_KNOWN_HOSTS_CHANGED) {
     return Error(
-        Code::kPermission,
+        Code::kUntrusted,
         fmt::format("{} shows another key than the one it is known by: {}", Place(o), print),
         "Somebody may stand between. If its keeper says that the key is new, take the "
         "old line out of the file of known hosts.");
   }
   return Error(
-      Code::kPermission, fmt::format("{} is not known here; its key is {}", Place(o), print),
-      fmt::format("If its keeper names the same key: pargeter account trust NAME {}", print));
+      Code::kUntrusted, fmt::format("{} is not known here; its key is {}", Place(o), print),
+      fmt::format("If its keeper names the same key: pargeter account trust ACCOUNT {}", print));
 }
 
 Status SignIn(const SshOptions& o, ssh_session session) {
@@ -196,7 +196,7 @@ Status SignIn(const SshOptions& o, ssh_session session) {
   if (o.secret.empty()) {
     if (o.agent.empty())
       return refused("no key and no password is given, and no agent runs",
-                     "Give the account one: pargeter account change NAME --secret-file FILE");
+                     "Give the account one: pargeter account change ACCOUNT --secret-file FILE");
     const int in = ssh_userauth_agent(session, nullptr);
     if (in == SSH_AUTH_SUCCESS) return {};
     return refused("no key of the agent is taken", "See what it holds: ssh-add -l");
@@ -217,7 +217,7 @@ Status SignIn(const SshOptions& o, ssh_session session) {
   if (in == SSH_AUTH_ERROR)
     return Error(Code::kUnavailable, fmt::format("{}: {}", Place(o), WordsOf(session)));
   return refused("the password is refused",
-                 "Give it anew: pargeter account change NAME --secret-file FILE");
+                 "Give it anew: pargeter account change ACCOUNT --secret-file FILE");
 }
 
 }  // namespace
@@ -231,6 +231,7 @@ Result<std::unique_ptr<SshChannel>> SshChannel::Open(const SshOptions& options,
   auto channel = OpenNow(options, cancel);
   if (!channel.ok() && cancel && cancel->cancelled())
     return Error(Code::kCancelled, "the request was given up");
+  if (!channel.ok()) return channel.error().For(options.account);
   return channel;
 }
 

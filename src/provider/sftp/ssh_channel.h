@@ -14,6 +14,7 @@
 namespace pargeter::sftp {
 
 struct SshOptions {
+  std::string account = {};  // for remedies
   std::string host;
   int port = 22;
   std::string user;
@@ -27,7 +28,7 @@ struct SshOptions {
 
 class SshChannel {
  public:
-  // kUnavailable: nobody there; kPermission: it is not the host that is known by that name, or none
+  // kUnavailable: nobody there; kUntrusted: it is not the host that is known by that name, or none
   // is (with its fingerprint); kSignIn: user, key or password refused.
   static Result<std::unique_ptr<SshChannel>> Open(const SshOptions& options, const Cancel& cancel);
   ~SshChannel();

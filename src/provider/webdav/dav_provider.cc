@@ -12,7 +12,7 @@
 #include "net/web_link.h"
 #include "provider/attributes.h"
 #include "provider/paths.h"
-#include "provider/range_sink.h"
+#include "provider/trial.h"
 
 namespace pargeter::webdav {
 namespace {
@@ -22,8 +22,31 @@ constexpr std::string_view kShareRelation = "urn:x-pargeter:share";  // docs/sto
 constexpr const char* kFolderVersion = "folder";
 constexpr Duration kClocksDiffer(60000);
 
-std::string VersionOf(const std::string& etag, Nanos modified, std::uint64_t size) {
-  return etag.empty() ? fmt::format("{}-{}", modified / 1'000'000'000, size) : PlainEtag(etag);
+// Changes of one resource, for which a multistatus (207) means that not all of it was done.
+bool IsChange(std::string_view method) {
+  return method == "PUT" || method == "DELETE" || method == "COPY" || method == "MOVE";
+}
+
+// RFC 4918 sections 9.6.1, 9.8.5 and 9.9.4: what a multistatus says of the change. Without a word
+// on any resource the change is taken for not done.
+Status OutcomeInside(const HttpResponse& response, std::string_view what, int* status) {
+  const auto parsed = ParseMultistatus(response.body);
+  if (!parsed.ok()) return parsed.error().Within(std::string(what));
+  constexpr int kDependency = 424;  // failed since another one did: that one says why
+  int worst = 0;
+  for (const Item& item : parsed->items) {
+    if (item.status / 100 == 2) {
+      worst = std::max(worst, item.status);
+    } else if (worst / 100 <= 2 || worst == kDependency) {
+      worst = item.status;
+    }
+  }
+  if (worst / 100 == 2) return {};
+  if (worst < 300)
+    return Error(Code::kStoreFault, fmt::format("{}: the server does not say that it did", what));
+  HttpResponse inner;
+  inner.head.status = *status = worst;
+  return ErrorOf(inner, what);
 }
 
 }  // namespace
@@ -41,6 +64,7 @@ Capabilities DavProvider::Can() const {
   can.real_folders = true;
   if (!l.probed) return can;
   const bool directly = WritesDirectly(l);
+  can.holds_links = can.keeps_attributes = l.properties;
   can.tells_writer = !directly && l.properties;
   can.moves_folders = l.move_absent;
   can.moves_files = l.move_absent && l.move_keeps && (l.properties_keep || !l.properties);
@@ -60,14 +84,18 @@ Call DavProvider::NewCall(std::string method, const std::string& path, std::stri
   return call;
 }
 
-// Some servers call it nonsense (400) when a path leads through a file: nothing is there then, nor
-// can be.
+// Some servers call it nonsense (400), or forbidden (403), when a path leads through a file:
+// nothing is there then, nor can be.
 Result<HttpResponse> DavProvider::Send(const Call& call) {
   int status = 0;
   Call asked = call;
   if (asked.status == nullptr) asked.status = &status;
   auto answer = wire_.Send(asked);
-  if (answer.ok() || *asked.status != 400) return answer;
+  if (answer.ok() && answer->head.status == 207 && IsChange(call.method)) {
+    const Status inside = OutcomeInside(*answer, call.what, asked.status);
+    if (!inside.ok()) return inside.error();
+  }
+  if (answer.ok() || (*asked.status != 400 && *asked.status != 403)) return answer;
   for (const std::string& path : {call.path, call.to}) {
     PG_ASSIGN(const std::string file, FileOnTheWay(path, call.cancel));
     if (file.empty()) continue;
@@ -85,7 +113,7 @@ Result<std::string> DavProvider::FileOnTheWay(const std::string& path, const Can
        slash = path.find('/', slash + 1)) {
     const std::string part = path.substr(options_.prefix.size(), slash - options_.prefix.size());
     const auto there = ItemAt(part, cancel);
-    if (!there.ok() && there.error().code == Code::kNotFound) return std::string();
+    if (!there.ok() && !MayRetry(there.error().code)) return std::string();
     if (!there.ok()) return there.error();
     if (!there->folder) return part;
   }
@@ -138,24 +166,11 @@ Entry DavProvider::EntryOf(const Item& item, const std::string& name) const {
     return entry;
   }
   entry.size = item.size;
-  entry.version = VersionOf(item.etag, item.modified, item.size);
+  entry.version = item.etag.empty() ? DatedVersion(item.modified, item.size) : PlainEtag(item.etag);
   if (const std::string target = UnpackLink(item.link); !target.empty()) {
     entry.attributes.symlink = target;
     entry.kind = Kind::kSymlink;
   }
-  return entry;
-}
-
-Entry DavProvider::EntryOfHead(const HttpHead& head, const std::string& path) const {
-  Entry entry;
-  entry.name = NameIn(path);
-  entry.modified = ParseHttpDate(head.Get("last-modified").c_str());
-  entry.size = std::strtoull(head.Get("content-length").c_str(), nullptr, 10);
-  const std::string& range = head.Get("content-range");
-  std::uint64_t total = entry.size;
-  if (const auto slash = range.rfind('/'); slash != std::string::npos)
-    total = std::strtoull(range.c_str() + slash + 1, nullptr, 10);
-  entry.version = VersionOf(head.Get("etag"), entry.modified, total);
   return entry;
 }
 
@@ -207,8 +222,9 @@ Result<ListPage> DavProvider::ListDeep(const std::string& folder, const std::str
   page.next = next.empty() ? "" : next.substr(0, cut);
   auto entries = ListOnly(folder + below, cancel);
   if (!entries.ok())
-    return entries.error().code == Code::kNotFound ? Result<ListPage>(std::move(page))
-                                                   : entries.error();
+    return entries.error().code == Code::kNotFound || entries.error().code == Code::kNotFolder
+               ? Result<ListPage>(std::move(page))
+               : entries.error();
   if (below.empty() && !folder.empty()) {
     Entry self;  // as a store of flat keys has it
     self.version = kFolderVersion;
@@ -229,25 +245,6 @@ Result<ListPage> DavProvider::ListDeep(const std::string& folder, const std::str
 Result<Entry> DavProvider::Look(const std::string& path, const Cancel& cancel) {
   PG_ASSIGN(const Item item, ItemAt(path, cancel));
   return EntryOf(item, NameIn(path));
-}
-
-Status DavProvider::Read(const std::string& path, const std::string& version, std::uint64_t offset,
-                         std::uint64_t size, ReadSink* sink, const Cancel& cancel) {
-  if (size == 0) return {};
-  if (!Sayable(path)) return Error(Code::kNotFound, "there can be no " + Printable(path));
-  for (int attempt = 1;; ++attempt) {
-    // The tag of the answer is compared here: a weak one never matches a condition, RFC 9110
-    // section 13.1.1, and servers call fresh ones weak.
-    RangeSink range([&](const HttpHead& head) { return EntryOfHead(head, path); }, version, offset,
-                    size, false, sink);
-    Call call = NewCall("GET", path, "read", cancel);
-    call.headers = {{"range", fmt::format("bytes={}-{}", offset, offset + size - 1)}};
-    call.sink = &range;
-    PG_TRY(Send(call));
-    const Status good = range.Check();
-    if (good.ok() || attempt >= 4) return good;
-    Log(LogLevel::kWarning, "{}; reading it again", good.error().what);
-  }
 }
 
 // ---- what the server does
@@ -285,7 +282,8 @@ Status DavProvider::Try(const std::string& a, const std::string& b, Learnt* foun
   int status = 0;
   const auto send = [&](const char* method, const std::string& path, Headers headers,
                         std::string body = {}) {
-    Call call = NewCall(method, path, "try what the server does with", cancel);
+    Call call = NewCall(method, path, "", cancel);
+    call.what = "cannot write a trial file";
     call.headers = std::move(headers);
     call.body = std::move(body);
     call.status = &status;
@@ -301,7 +299,7 @@ Status DavProvider::Try(const std::string& a, const std::string& b, Learnt* foun
   found->put_tells = !told.empty() && PlainEtag(told) == PlainEtag(item.etag);
   found->locks = item.locks;
 
-  PG_TRY(SetProperties(a, UnpackAttributes("m=640"), "", cancel));
+  PG_TRY(SetProperties(a, a, UnpackAttributes("m=640"), "", cancel));
   PG_ASSIGN(const Item again, ItemAt(a, cancel));
   found->properties = again.attributes == "m=640";
   found->properties_keep = PlainEtag(again.etag) == PlainEtag(item.etag);
@@ -333,7 +331,15 @@ Status DavProvider::Try(const std::string& a, const std::string& b, Learnt* foun
   }
   if (item.etag.empty()) found->put_version = found->delete_version = found->move_version = false;
   PG_ASSIGN(item, ItemAt(a, cancel));
-  const auto moved = send("MOVE", a, {to[0], {"overwrite", "T"}});
+  auto moved = Result<HttpResponse>(Error(Code::kChanged, "not tried"));
+  if (found->move_version) {  // and does one that holds let it through?
+    PG_ASSIGN(const Item target, ItemAt(b, cancel));
+    const std::string right = fmt::format("<{}> ([{}])", to[0].second, target.etag);
+    moved = send("MOVE", a, {to[0], {"overwrite", "T"}, {"if", right}});
+    if (passing(moved)) return moved.error();
+    found->move_version = moved.ok() || status == 400;
+  }
+  if (!moved.ok()) moved = send("MOVE", a, {to[0], {"overwrite", "T"}});
   if (!moved.ok()) return passing(moved) ? Status(moved.error()) : Status();
   PG_ASSIGN(const Item there, ItemAt(b, cancel));
   found->move_keeps = !item.etag.empty() && PlainEtag(there.etag) == PlainEtag(item.etag);
@@ -401,19 +407,6 @@ Result<std::vector<Provider::Kept>> DavProvider::Versions(const std::string& pat
   std::stable_sort(out.begin(), out.end(),
                    [](const Kept& a, const Kept& b) { return a.modified > b.modified; });
   return out;
-}
-
-Status DavProvider::ReadKept(const std::string& path, const std::string& id, ReadSink* sink,
-                             const Cancel& cancel) {
-  if (id.empty() || id[0] != '/' || !Sayable(id.substr(1)))
-    return Error(Code::kInvalid, "that is no version of " + Printable(path));
-  RangeSink whole([&](const HttpHead& head) { return EntryOfHead(head, path); }, "", 0, ~0ull >> 1,
-                  false, sink);
-  Call call = NewCall("GET", path, "read a former version of", cancel);
-  call.root_path = id;
-  call.sink = &whole;
-  PG_TRY(Send(call));
-  return whole.Check();
 }
 
 // Links and shares that the server offers, by Link headers (RFC 8288): its page for people, and
@@ -530,14 +523,15 @@ TestReport DavProvider::Test(bool may_write, const Cancel& cancel) {
          "this folder may only be read; name one that a drive is to write to: --folder");
     return report;
   }
-  const Status probed = Probe(cancel);
+  if (const Status probed = Probe(cancel); !probed.ok()) {
+    step("write", probed, "");
+    return report;
+  }
   const Capabilities can = Can();
   const bool atomic = can.create == Guard::kAtomic && can.replace == Guard::kAtomic;
-  step("write", probed,
-       atomic
-           ? "a trial file was written and deleted; the server itself guards unseen changes"
-           : "a trial file was written and deleted; the server guards no unseen changes, so each "
-             "is looked for before a write");
+  TryFile(this, atomic ? kGuarded : kNotGuarded, cancel, &report);
+  if (!report.failure && !can.holds_links)
+    step("links", {}, "the server keeps no properties: modes, times and symbolic links stay here");
   return report;
 }
 

@@ -1,13 +1,15 @@
 // The Provider for WebDAV servers, RFC 4918. What a server can do is probed, never assumed from its
 // name: servers differ most in what they do with preconditions and entity tags.
 //
-// A version is an entity tag without its weak mark, or where there is none the time of change and
-// the size: then two changes within a second that leave the size as it was look alike. Folders are
-// real; a path that ends in "/" names one, as in a store of flat keys, so that a folder is copied,
-// looked at and removed like any other object (removed only if empty). Attributes are a property of
-// our own (urn:pargeter pargeter-attributes), which listings carry.
+// A version is what a listing tells: the entity tag without its weak mark, or where a listing has
+// none the time of change and the size. (Then two changes within a second that leave the size as it
+// was look alike.) A GET that tells neither is guarded by a look after its bytes (dav_read.cc).
+// Folders are real; a path that ends in "/" names one, as in a store of flat keys, so that a folder
+// is copied, looked at and removed like any other object (removed only if empty). Attributes are a
+// property of our own (urn:pargeter pargeter-attributes), which listings carry.
 #pragma once
 
+#include <atomic>
 #include <functional>
 #include <string>
 
@@ -22,6 +24,9 @@ struct DavOptions {
   WireOptions wire;
   std::string prefix;  // below the base: "" or ending in "/"
 };
+
+// The version of a file without an entity tag.
+std::string DatedVersion(Nanos modified, std::uint64_t size);
 
 class DavProvider : public Provider, public Browser {
  public:
@@ -68,7 +73,10 @@ class DavProvider : public Provider, public Browser {
   Result<std::optional<Quota>> SpaceOfAccount(const Cancel& cancel) override;
   TestReport Test(bool may_write, const Cancel& cancel) override;
   // Reads back what is there: no version of this protocol tells.
-  bool HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) override;
+  Result<bool> HoldsContent(const std::string& path, const Entry& entry, WriteSource* source,
+                            const Cancel& cancel) override;
+  Status DropUnfinished(const std::string& path, const std::string& origin,
+                        const Cancel& cancel) override;
 
   Result<std::vector<Entry>> Browse(const std::string& folder, const Cancel& cancel) override;
 
@@ -105,9 +113,14 @@ class DavProvider : public Provider, public Browser {
   Result<Item> ItemAt(const std::string& path, const Cancel& cancel, bool deep = false);
   std::string Tagged(const std::string& path, const std::string& etag) const;
   Entry EntryOf(const Item& item, const std::string& name) const;
-  Entry EntryOfHead(const HttpHead& head, const std::string& path) const;
-  Status SetProperties(const std::string& path, const Attributes& attributes,
-                       const std::string& version, const Cancel& cancel);
+  Entry EntryOfHead(const HttpHead& head, const std::string& path, const std::string& wanted) const;
+  Status ReadInPieces(const std::string& path, const std::string& version, std::uint64_t offset,
+                      std::uint64_t size, ReadSink* sink, const Cancel& cancel);
+  Result<HttpResponse> SendIf(Call call, const std::string& path, const std::string& version);
+  // `shown`: what the file is called in errors. kUnsupported: a link that the server cannot hold.
+  Status SetProperties(const std::string& path, const std::string& shown,
+                       const Attributes& attributes, const std::string& version,
+                       const Cancel& cancel);
   // kChanged unless `only_if` holds at `path` now; the item that is there, if there is one.
   Result<std::optional<Item>> CheckFirst(const std::string& path, const Precondition& only_if,
                                          const Cancel& cancel);
@@ -120,6 +133,8 @@ class DavProvider : public Provider, public Browser {
   // Sends `call`; when a folder above its target is missing, makes it and sends it again.
   Result<HttpResponse> SendMakingFolders(Call call, const std::string& target);
   Status MakeParents(const std::string& path, const Cancel& cancel);
+  Status MakeOneFolder(const std::string& path, const Cancel& cancel);
+  Result<bool> MendParents(const std::string& target, int status, const Cancel& cancel);
   // The scratch file becomes the file at `path`; says what is there then.
   Result<Entry> Settle(const std::string& scratch, const Item& ours, const std::string& path,
                        const Precondition& only_if, const Cancel& cancel);
@@ -127,12 +142,13 @@ class DavProvider : public Provider, public Browser {
                   const Cancel& cancel);
   Result<std::string> TakeLock(const std::string& path, const Cancel& cancel);
   Status RemoveNow(const std::string& path, const std::string& etag, const Cancel& cancel);
-  Result<bool> SameBytes(const std::string& path, const Entry& entry, WriteSource* source,
-                         const Cancel& cancel);
+  static std::string ScratchFor(const std::string& path, const std::string& origin);
   Status Try(const std::string& a, const std::string& b, Learnt* found, const Cancel& cancel);
 
   const DavOptions options_;
   Wire wire_;
+  // The server names one version differently in a listing and in a GET.
+  std::atomic<bool> reads_tell_otherwise_{false};
   mutable Mutex mutex_;
   Learnt learnt_ GUARDED_BY(mutex_);
 };

@@ -7,7 +7,8 @@
 namespace pargeter::webdav {
 
 Wire::Wire(WireOptions options)
-    : options_(std::move(options)), session_({options_.ca_file, options_.retry, options_.clock}) {
+    : options_(std::move(options)),
+      session_({options_.http, options_.retry, options_.clock, options_.account}) {
   SetLogin(options_.login);
 }
 
@@ -85,10 +86,10 @@ Error ErrorOf(const HttpResponse& response, std::string_view what) {
   const std::string& asks = response.head.Get("www-authenticate");
   if (response.head.status == 401 && Lower(asks).rfind("bearer", 0) == 0)
     return Error(Code::kSignIn, fmt::format("{}: sign-in needed", what),
-                 "Sign in: pargeter account sign-in NAME");
+                 "Sign in: pargeter account sign-in ACCOUNT");
   if (response.head.status == 403 && asks.find("insufficient_scope") != std::string::npos)
     return Error(Code::kPermission, fmt::format("{}: the grant does not reach so far", what),
-                 "Sign in again, with: pargeter account sign-in NAME --access write");
+                 "Sign in again, with: pargeter account sign-in ACCOUNT --access write");
   struct Row {
     int status;
     Code code;
@@ -98,7 +99,7 @@ Error ErrorOf(const HttpResponse& response, std::string_view what) {
       {400, Code::kInvalid, "the server does not understand the request",
        "Check that the address is a WebDAV folder's and not, say, a web page's."},
       {401, Code::kSignIn, "the server refuses the user name or the password",
-       "Give it anew: pargeter account change NAME --secret-file FILE"},
+       "Give it anew: pargeter account change ACCOUNT --secret-file FILE"},
       {403, Code::kPermission, "the server does not allow it",
        "Ask for the right to do this, or use another account."},
       {404, Code::kNotFound, "it is not there", ""},
@@ -109,7 +110,9 @@ Error ErrorOf(const HttpResponse& response, std::string_view what) {
       {409, Code::kChanged, "the folder that it is in is not there", ""},
       {410, Code::kNotFound, "it is gone", ""},
       {412, Code::kChanged, "another version is there", ""},
-      {413, Code::kNoSpace, "the file is too large for the server", ""},
+      {413, Code::kTooLarge, "the file is larger than the server takes in one request",
+       "Have the server's limit on request bodies raised; what waits here is kept and tried "
+       "again."},
       {414, Code::kNameTooLong, "the name is too long for the server", ""},
       {416, Code::kChanged, "the file is shorter than it was", ""},
       {422, Code::kInvalid, "the server does not accept it", ""},

@@ -22,7 +22,8 @@ struct WireOptions {
   Endpoint base;  // the folder that paths are relative to
   Login login;
   Bearer bearer;  // none: the login
-  std::string ca_file;
+  HttpOptions http;
+  std::string account;  // for remedies
   RetryPolicy retry;
   Deadlines deadlines;
   const Clock* clock = &SystemClock();

@@ -16,6 +16,10 @@ namespace {
 
 using Want = Precondition::Want;
 
+// Long enough for a look and a move. A process that dies in between leaves it at the server, which
+// refuses everybody until it lapses: the next start of the same drive, too.
+constexpr const char* kLockFor = "Second-20";
+
 class SourceBody : public BodySource {
  public:
   explicit SourceBody(WriteSource* source) : source_(source) {}
@@ -42,6 +46,22 @@ std::string DavProvider::Tagged(const std::string& path, const std::string& etag
   return fmt::format("<{}> ([{}])", wire_.UrlOf(options_.prefix + path), etag);
 }
 
+// Sends a call whose condition is that `version` is at `path`. A server that takes the condition
+// for nonsense (400) gets the call once more without it, after a look.
+Result<HttpResponse> DavProvider::SendIf(Call call, const std::string& path,
+                                         const std::string& version) {
+  int status = 0;
+  if (call.status == nullptr) call.status = &status;
+  auto answer = Send(call);
+  if (answer.ok() || *call.status != 400) return answer;
+  const auto conditions = std::erase_if(
+      call.headers, [](const auto& h) { return h.first == "if" || h.first == "if-match"; });
+  if (conditions == 0) return answer;
+  PG_ASSIGN(const Item there, ItemAt(path, call.cancel));
+  if (EntryOf(there, "").version != version) return ChangedMeanwhile(path);
+  return Send(call);
+}
+
 // ---- whole files
 
 Result<Entry> DavProvider::Write(const std::string& path, WriteSource* source,
@@ -66,6 +86,9 @@ Result<Entry> DavProvider::WriteDirectly(const std::string& path, WriteSource* s
   if (only_if.want == Want::kThisVersion)
     call.headers.emplace_back("if-match", Quoted(only_if.version));
   auto response = SendMakingFolders(call, path);
+  if (!response.ok() && response.error().code == Code::kInvalid &&
+      only_if.want == Want::kThisVersion)
+    response = SendIf(call, path, only_if.version);
   if (!response.ok() && response.error().code == Code::kChanged &&
       only_if.want == Want::kThisVersion) {
     // a fresh tag may be a weak one, which matches no such condition: named as it is, it does
@@ -73,7 +96,7 @@ Result<Entry> DavProvider::WriteDirectly(const std::string& path, WriteSource* s
     if (there.ok() && PlainEtag(there->etag) == only_if.version &&
         there->etag != Quoted(only_if.version)) {
       call.headers.back() = {"if", Tagged(path, there->etag)};
-      response = Send(call);
+      response = SendIf(call, path, only_if.version);
     }
   }
   if (!response.ok()) return response.error();
@@ -81,23 +104,36 @@ Result<Entry> DavProvider::WriteDirectly(const std::string& path, WriteSource* s
   entry.name = NameIn(path);
   entry.size = source->Size();
   entry.version = PlainEtag(response->head.Get("etag"));
+  if (entry.version.empty()) {  // it names no version: that is looked up
+    const auto there = ItemAt(path, cancel);
+    if (!there.ok() && there.error().code == Code::kNotFound) return NotDone(path);
+    if (!there.ok()) return there.error();
+    if (there->size != entry.size) return NotDone(path);
+    entry.version = EntryOf(*there, "").version;
+  }
   entry.attributes = attributes;
   entry.attributes_known = true;
-  if (entry.version.empty())
-    return Error(Code::kDamaged, fmt::format("the server took {} without saying which version "
-                                             "it is",
-                                             Printable(path)));
-  PG_TRY(SetProperties(path, attributes, entry.version, cancel));
+  PG_TRY(SetProperties(path, path, attributes, entry.version, cancel));
   return entry;
+}
+
+// The same for each attempt, so that an interrupted one leaves nothing.
+std::string DavProvider::ScratchFor(const std::string& path, const std::string& origin) {
+  return path.substr(0, path.rfind('/') + 1) + std::string(kScratchPrefix) + "put-" +
+         Hex(Md5(path + "\n" + origin));
+}
+
+Status DavProvider::DropUnfinished(const std::string& path, const std::string& origin,
+                                   const Cancel& cancel) {
+  if (!Sayable(path) || IsFolderPath(path) || WritesDirectly(learnt())) return {};
+  return RemoveNow(ScratchFor(path, origin), "", cancel);
 }
 
 // Under a name that nobody else uses first: what is there is known before it takes the place.
 Result<Entry> DavProvider::WriteAside(const std::string& path, WriteSource* source,
                                       const Attributes& attributes, const Precondition& only_if,
                                       const Cancel& cancel) {
-  // the same for each attempt, so that an interrupted one leaves nothing
-  const std::string scratch = path.substr(0, path.rfind('/') + 1) + std::string(kScratchPrefix) +
-                              "put-" + Hex(Md5(path + "\n" + attributes.origin));
+  const std::string scratch = ScratchFor(path, attributes.origin);
   SourceBody body(source);
   Call call = NewCall("PUT", scratch, "write", cancel);
   call.what = fmt::format("cannot write {}", Printable(path));
@@ -105,8 +141,11 @@ Result<Entry> DavProvider::WriteAside(const std::string& path, WriteSource* sour
   call.headers = {{"content-type", "application/octet-stream"}};
   auto entry = [&]() -> Result<Entry> {
     PG_TRY(SendMakingFolders(call, scratch));
-    PG_TRY(SetProperties(scratch, attributes, "", cancel));
-    PG_ASSIGN(const Item item, ItemAt(scratch, cancel));
+    PG_TRY(SetProperties(scratch, path, attributes, "", cancel));
+    const auto put = ItemAt(scratch, cancel);
+    if (!put.ok() && put.error().code == Code::kNotFound) return NotDone(path);
+    if (!put.ok()) return put.error();
+    const Item& item = *put;
     if (item.size != source->Size())
       return Error(Code::kDamaged, fmt::format("the server took {} but holds {} of its {} bytes",
                                                Printable(path), item.size, source->Size()));
@@ -120,22 +159,30 @@ Result<Entry> DavProvider::WriteAside(const std::string& path, WriteSource* sour
 Result<Entry> DavProvider::Settle(const std::string& scratch, const Item& ours,
                                   const std::string& path, const Precondition& only_if,
                                   const Cancel& cancel) {
-  Entry entry = EntryOf(ours, NameIn(path));
+  const Entry entry = EntryOf(ours, NameIn(path));
   const Status moved = MoveOver(scratch, path, only_if, cancel);
-  if (moved.ok() && learnt().move_keeps) return entry;
   if (!moved.ok() && moved.error().code != Code::kNotFound && moved.error().code != Code::kChanged)
     return moved.error();
-  // the answer to a move that succeeded may have been lost
+  // What the server answers is no proof: a move that it acknowledged may not have happened, and the
+  // answer to one that happened may have been lost.
   const auto there = ItemAt(path, cancel);
-  if (!there.ok()) return moved.ok() ? there.error() : moved.error();
+  if (!there.ok()) {
+    if (!moved.ok()) return moved.error();
+    return there.error().code == Code::kNotFound ? NotDone(path) : there.error();
+  }
   const Entry now = EntryOf(*there, entry.name);
-  const bool same =
-      now.size == entry.size && now.attributes.origin == entry.attributes.origin &&
-      (now.version == entry.version || (!learnt().move_keeps && !entry.attributes.origin.empty()));
-  if (moved.ok()) return same ? Result<Entry>(now) : ChangedMeanwhile(path);
+  const bool alike =
+      now.size == entry.size && now.attributes.origin == entry.attributes.origin && !there->folder;
+  const bool same = alike && now.version == entry.version;
+  if (moved.ok() && same) return now;
   const auto left = ItemAt(scratch, cancel);
-  const bool gone = !left.ok() && left.error().code == Code::kNotFound;
-  return gone && same ? Result<Entry>(now) : moved.error();
+  if (!left.ok() && left.error().code != Code::kNotFound) return left.error();
+  if (left.ok()) return moved.ok() ? NotDone(path) : moved.error();
+  // (where a move makes another version, the writer's sign or the answer has to do)
+  const bool renamed =
+      alike && !learnt().move_keeps && (moved.ok() || !now.attributes.origin.empty());
+  if (same || renamed) return now;
+  return moved.ok() ? ChangedMeanwhile(path) : moved.error();
 }
 
 Result<std::optional<Item>> DavProvider::CheckFirst(const std::string& path,
@@ -161,7 +208,7 @@ Status DavProvider::MoveOver(const std::string& scratch, const std::string& path
   const auto send = [&](const char* overwrite, const std::string& tag) -> Status {
     call.headers = {{"overwrite", overwrite}};
     if (!tag.empty()) call.headers.emplace_back("if", Tagged(path, tag));
-    PG_TRY(Send(call));
+    PG_TRY(tag.empty() ? Send(call) : SendIf(call, path, only_if.version));
     return {};
   };
   if (only_if.want == Want::kNothingThere) {
@@ -190,6 +237,11 @@ Status DavProvider::MoveOver(const std::string& scratch, const std::string& path
     Call unlock = NewCall("UNLOCK", path, "unlock", nullptr);
     unlock.headers = {{"lock-token", token}};
     Ignore(Send(unlock));
+    if (!moved.ok() && moved.error().code == Code::kChanged) {
+      // it changed, or this server refuses even a lock that is held: only a look tells
+      PG_ASSIGN(const std::optional<Item> there, CheckFirst(path, only_if, cancel));
+      return send(there ? "T" : "F", "");
+    }
   }
   return moved;
 }
@@ -198,7 +250,7 @@ Status DavProvider::MoveOver(const std::string& scratch, const std::string& path
 // somebody else has one.
 Result<std::string> DavProvider::TakeLock(const std::string& path, const Cancel& cancel) {
   Call call = NewCall("LOCK", path, "lock", cancel);
-  call.headers = {{"depth", "0"}, {"timeout", "Second-120"}};
+  call.headers = {{"depth", "0"}, {"timeout", kLockFor}};
   call.body = LockBody("pargeter");
   const auto taken = Send(call);
   if (!taken.ok()) {
@@ -213,34 +265,43 @@ Result<std::string> DavProvider::TakeLock(const std::string& path, const Cancel&
   return good ? token : std::string();
 }
 
-Status DavProvider::SetProperties(const std::string& path, const Attributes& attributes,
-                                  const std::string& version, const Cancel& cancel) {
+Status DavProvider::SetProperties(const std::string& path, const std::string& shown,
+                                  const Attributes& attributes, const std::string& version,
+                                  const Cancel& cancel) {
+  const auto no_links = [&] {
+    return Error(Code::kUnsupported,
+                 fmt::format("this server cannot hold the symbolic link {}", Printable(shown)));
+  };
   const Learnt l = learnt();
   const std::string packed = PackAttributes(attributes);
   const std::string link = attributes.symlink ? PackLink(*attributes.symlink) : "";
   if ((l.probed && !l.properties) || (packed.empty() && link.empty())) {
-    if (link.empty()) return {};
-    return Error(Code::kUnsupported,
-                 fmt::format("this server cannot hold the symbolic link {}", Printable(path)));
+    return link.empty() ? Status() : no_links();
   }
   Call call = NewCall("PROPPATCH", path, "set the attributes of", cancel);
+  call.what = fmt::format("cannot set the attributes of {}", Printable(shown));
   call.body = PropertiesBody(packed, link);
   if (!version.empty()) call.headers = {{"if-match", Quoted(version)}};
-  const auto answer = Send(call);
+  const auto answer = version.empty() ? Send(call) : SendIf(call, path, version);
   // another's file by now; or the server named a version that it never was
   if (!answer.ok() && answer.error().code == Code::kChanged) return answer.error();
   if (!answer.ok()) {
-    if (MayRetry(answer.error().code) || !link.empty()) return answer.error();
+    const Code code = answer.error().code;
+    if (!link.empty() && (code == Code::kUnsupported || code == Code::kInvalid)) return no_links();
+    if (MayRetry(code) || !link.empty()) return answer.error();
     Log(LogLevel::kDebug, "{}", answer.error().what);
     return {};
   }
+  if (link.empty()) return {};
   const auto parsed = ParseMultistatus(answer->body);
-  const bool kept = parsed.ok() && std::all_of(parsed->items.begin(), parsed->items.end(),
-                                               [](const Item& i) { return i.status / 100 == 2; });
-  if (!kept && !link.empty())
-    return Error(Code::kUnsupported,
-                 fmt::format("this server cannot hold the symbolic link {}", Printable(path)));
-  return {};
+  if (parsed.ok() && !parsed->items.empty()) {
+    const bool kept = std::all_of(parsed->items.begin(), parsed->items.end(),
+                                  [](const Item& i) { return i.status / 100 == 2; });
+    return kept ? Status() : no_links();
+  }
+  // an answer without a word on the properties, as of a server that says 204
+  PG_ASSIGN(const Item there, ItemAt(path, cancel));
+  return there.link == link ? Status() : no_links();
 }
 
 // ---- folders
@@ -249,23 +310,51 @@ Status DavProvider::MakeParents(const std::string& path, const Cancel& cancel) {
   PG_TRY(ItemAt("", cancel));  // a drive whose own folder is gone does not make it anew
   for (auto slash = path.find('/'); slash != std::string::npos && slash + 1 < path.size();
        slash = path.find('/', slash + 1)) {
-    int status = 0;
-    Call call = NewCall("MKCOL", path.substr(0, slash + 1), "make the folder", cancel);
-    call.status = &status;
-    const auto made = Send(call);
-    if (!made.ok() && status != 405) return made.error();  // 405: it is there
+    PG_TRY(MakeOneFolder(path.substr(0, slash), cancel));
   }
   return {};
+}
+
+// Whose folder above is there. Success if it is there already.
+Status DavProvider::MakeOneFolder(const std::string& path, const Cancel& cancel) {
+  int status = 0;
+  Call call = NewCall("MKCOL", path + "/", "make the folder", cancel);
+  call.status = &status;
+  const auto made = Send(call);
+  if (made.ok() || (status != 405 && status != 403 && status != 409 && status != 500))
+    return made.ok() ? Status() : made.error();
+  for (const char* slash : {"/", ""}) {  // by either name: some servers know a file by one only
+    const auto there = ItemAt(path + slash, cancel);
+    if (there.ok() && there->folder) return {};
+    if (there.ok())
+      return Error(Code::kChanged, Printable(path) + " is a file there, not a folder");
+    if (MayRetry(there.error().code)) return there.error();
+  }
+  return made.error();
+}
+
+// After a refusal with `status`: makes the folders above `target` that are missing. False: none is,
+// and the refusal has another reason.
+Result<bool> DavProvider::MendParents(const std::string& target, int status, const Cancel& cancel) {
+  const auto slash = target.rfind('/', target.size() - 2);  // (a folder's path ends in one)
+  if (target.size() < 2 || slash == std::string::npos) return false;
+  if (status != 409 && status != 404 && status != 403 && status != 500) return false;
+  if (status != 409) {  // the only one that says so
+    const auto above = ItemAt(target.substr(0, slash + 1), cancel);
+    if (above.ok() && above->folder) return false;
+    if (!above.ok() && MayRetry(above.error().code)) return above.error();
+  }
+  PG_TRY(MakeParents(target, cancel));
+  return true;
 }
 
 Result<HttpResponse> DavProvider::SendMakingFolders(Call call, const std::string& target) {
   int status = 0;
   call.status = &status;
   auto response = Send(call);
-  if (response.ok() || (status != 409 && status != 404) || target.find('/') == std::string::npos)
-    return response;
-  PG_TRY(MakeParents(target, call.cancel));
-  return Send(call);
+  if (response.ok()) return response;
+  PG_ASSIGN(const bool mended, MendParents(target, status, call.cancel));
+  return mended ? Send(call) : std::move(response);
 }
 
 Status DavProvider::MakeFolder(const std::string& path, const Attributes& attributes,
@@ -275,25 +364,15 @@ Status DavProvider::MakeFolder(const std::string& path, const Attributes& attrib
     return Error(Code::kInvalid,
                  fmt::format("this server cannot hold a folder called {}", Printable(path)),
                  "Give it another name.");
-  int status = 0;
-  Call call = NewCall("MKCOL", folder, "make the folder", cancel);
-  call.status = &status;
-  auto made = Send(call);
-  if (!made.ok() && status == 409) {
-    PG_TRY(MakeParents(folder, cancel));
-    made = Send(call);
+  const std::string plain = folder.substr(0, folder.size() - 1);
+  Status made = MakeOneFolder(plain, cancel);
+  if (!made.ok()) {
+    // (409 is told as a change, as is a file in its place: then there are no parents to make)
+    PG_ASSIGN(const bool mended, MendParents(folder, 404, cancel));
+    if (mended) made = MakeOneFolder(plain, cancel);
   }
-  if (!made.ok() && status == 405) {
-    auto there = ItemAt(folder, cancel);
-    if (!there.ok() && there.error().code == Code::kNotFound)
-      there = ItemAt(folder.substr(0, folder.size() - 1), cancel);
-    if (!there.ok()) return there.error();
-    if (!there->folder)
-      return Error(Code::kChanged, Printable(path) + " is a file there, not a folder");
-  } else if (!made.ok()) {
-    return made.error();
-  }
-  return SetProperties(folder, attributes, "", cancel);
+  PG_TRY(made);
+  return SetProperties(folder, path, attributes, "", cancel);
 }
 
 // A request for it would delete all that is in it: only an empty one is asked for. What others put
@@ -318,18 +397,24 @@ Status DavProvider::MoveFolder(const std::string& from, const std::string& to,
   int status = 0;
   call.status = &status;
   auto moved = Send(call);
-  if (!moved.ok() && (status == 409 || status == 500)) {  // the folder it goes into is missing
-    PG_TRY(MakeParents(to + "/", cancel));
-    moved = Send(call);
+  if (!moved.ok()) {  // the folder it goes into may be missing
+    PG_ASSIGN(const bool mended, MendParents(to + "/", status, cancel));
+    if (mended) moved = Send(call);
   }
-  if (moved.ok()) {
-    if (status != 207) return {};
-    return Error(Code::kPermission, call.what + ": the server did not move all that is in it");
+  const auto folder_at = [&](const std::string& path) -> Result<bool> {
+    const auto there = ItemAt(path + "/", cancel);
+    if (!there.ok() && MayRetry(there.error().code)) return there.error();
+    return there.ok() && there->folder;
+  };
+  if (!moved.ok()) {
+    PG_ASSIGN(const bool still, folder_at(from));
+    if (still) return moved.error();
   }
-  if (moved.error().code != Code::kNotFound) return moved.error();
-  // the answer to a move that succeeded may have been lost
-  const auto there = ItemAt(to + "/", cancel);
-  return there.ok() && there->folder ? Status() : moved.error();
+  // Acknowledged, or gone from its place since the answer to a move that succeeded was lost.
+  PG_ASSIGN(const bool arrived, folder_at(to));
+  if (arrived) return {};
+  return moved.ok() ? NotDone(to)
+                    : Error(Code::kNotFound, fmt::format("there is no folder {}", Printable(from)));
 }
 
 // ---- moves, copies and deletions
@@ -343,20 +428,24 @@ Result<Entry> DavProvider::MoveFile(const std::string& from, const std::string& 
                  fmt::format("this server cannot hold a file called {}", Printable(to)),
                  "Give it another name.");
   PG_ASSIGN(const Item original, ItemAt(from, cancel));
-  Entry entry = EntryOf(original, NameIn(to));
-  if (original.folder || entry.version != version) return ChangedMeanwhile(from);
+  if (original.folder || EntryOf(original, "").version != version) return ChangedMeanwhile(from);
   Status moved = MoveOver(from, to, only_if, cancel);
-  // some servers answer 500 where the folder is missing
-  if (!moved.ok() && to.find('/') != std::string::npos &&
-      (moved.error().code == Code::kChanged || moved.error().code == Code::kStoreFault)) {
-    const auto above = ItemAt(to.substr(0, to.rfind('/') + 1), cancel);
-    if (!above.ok() && above.error().code == Code::kNotFound) {
-      PG_TRY(MakeParents(to, cancel));
-      moved = MoveOver(from, to, only_if, cancel);
-    }
+  // servers differ in what they answer where the folder is missing
+  if (!moved.ok() &&
+      (moved.error().code == Code::kChanged || moved.error().code == Code::kStoreFault ||
+       moved.error().code == Code::kPermission)) {
+    PG_ASSIGN(const bool mended, MendParents(to, 404, cancel));
+    if (mended) moved = MoveOver(from, to, only_if, cancel);
   }
   PG_TRY(moved);
-  return entry;
+  const auto there = ItemAt(to, cancel);
+  if (!there.ok() && there.error().code == Code::kNotFound) return NotDone(to);
+  if (!there.ok()) return there.error();
+  Entry entry = EntryOf(*there, NameIn(to));
+  if (entry.version == version) return entry;
+  const auto left = ItemAt(from, cancel);
+  if (!left.ok() && left.error().code != Code::kNotFound) return left.error();
+  return left.ok() ? NotDone(to) : ChangedMeanwhile(to);
 }
 
 Result<Entry> DavProvider::Copy(const std::string& from, const std::string& version, std::uint64_t,
@@ -374,7 +463,7 @@ Result<Entry> DavProvider::Copy(const std::string& from, const std::string& vers
   if (original.folder || (!version.empty() && EntryOf(original, "").version != version))
     return ChangedMeanwhile(from);
   if (from == to) {
-    if (attributes != nullptr) PG_TRY(SetProperties(to, *attributes, "", cancel));
+    if (attributes != nullptr) PG_TRY(SetProperties(to, to, *attributes, "", cancel));
     return Look(to, cancel);
   }
   const std::string scratch = to.substr(0, to.rfind('/') + 1) + std::string(kScratchPrefix) +
@@ -387,15 +476,19 @@ Result<Entry> DavProvider::Copy(const std::string& from, const std::string& vers
     call.headers.emplace_back("if", Tagged(from, original.etag));
   int status = 0;
   call.status = &status;
-  auto copied = Send(call);
-  if (!copied.ok() && (status == 409 || status == 500)) {
-    PG_TRY(MakeParents(scratch, cancel));
-    copied = Send(call);
+  auto copied = SendIf(call, from, EntryOf(original, "").version);
+  if (!copied.ok()) {
+    PG_ASSIGN(const bool mended, MendParents(scratch, status, cancel));
+    if (mended) copied = SendIf(call, from, EntryOf(original, "").version);
   }
   if (!copied.ok()) return copied.error();
   auto entry = [&]() -> Result<Entry> {
-    if (attributes != nullptr) PG_TRY(SetProperties(scratch, *attributes, "", cancel));
-    PG_ASSIGN(const Item item, ItemAt(scratch, cancel));
+    if (attributes != nullptr) PG_TRY(SetProperties(scratch, to, *attributes, "", cancel));
+    const auto made = ItemAt(scratch, cancel);
+    if (!made.ok() && made.error().code == Code::kNotFound) return NotDone(to);
+    if (!made.ok()) return made.error();
+    const Item& item = *made;
+    if (item.size != original.size) return NotDone(to);
     return Settle(scratch, item, to, only_if, cancel);
   }();
   if (!entry.ok()) Ignore(Send(NewCall("DELETE", scratch, "clear away", cancel)));
@@ -406,11 +499,8 @@ Status DavProvider::RemoveNow(const std::string& path, const std::string& etag,
                               const Cancel& cancel) {
   Call call = NewCall("DELETE", path, "delete", cancel);
   if (!etag.empty()) call.headers = {{"if", Tagged(path, etag)}};
-  const auto gone = Send(call);
-  if (!gone.ok()) return gone.error().code == Code::kNotFound ? Status() : gone.error();
-  if (gone->head.status == 207)
-    return Error(Code::kPermission, call.what + ": the server did not delete all of it");
-  return {};
+  const auto gone = etag.empty() ? Send(call) : SendIf(call, path, PlainEtag(etag));
+  return gone.ok() || gone.error().code == Code::kNotFound ? Status() : Status(gone.error());
 }
 
 Status DavProvider::Remove(const std::string& path, const Precondition& only_if,
@@ -421,7 +511,7 @@ Status DavProvider::Remove(const std::string& path, const Precondition& only_if,
   if (only_if.want == Want::kThisVersion && guarded) {
     Call call = NewCall("DELETE", path, "delete", cancel);
     call.headers = {{"if-match", Quoted(only_if.version)}};
-    const auto gone = Send(call);
+    const auto gone = SendIf(call, path, only_if.version);
     if (gone.ok() || gone.error().code == Code::kNotFound) return {};
     if (gone.error().code != Code::kChanged) return gone.error();
   }
@@ -459,18 +549,14 @@ Result<std::vector<std::pair<std::string, Error>>> DavProvider::RemoveMany(
 
 // ---- what others have
 
-bool DavProvider::HoldsContent(const std::string& path, const Entry& entry, WriteSource* source) {
-  const auto same = SameBytes(path, entry, source, nullptr);
-  return same.ok() && *same;
-}
-
-Result<bool> DavProvider::SameBytes(const std::string& path, const Entry& entry,
-                                    WriteSource* source, const Cancel& cancel) {
+Result<bool> DavProvider::HoldsContent(const std::string& path, const Entry& entry,
+                                       WriteSource* source, const Cancel& cancel) {
   if (entry.kind == Kind::kFolder || entry.size != source->Size()) return false;
   if (entry.size == 0) return true;
   CompareSink sink(source);
   const Status read = Read(path, entry.version, 0, entry.size, &sink, cancel);
-  if (!read.ok() && read.error().code == Code::kChanged) return false;
+  if (!read.ok() && (read.error().code == Code::kChanged || read.error().code == Code::kNotFound))
+    return false;
   if (!read.ok()) return read.error();
   return sink.Same();
 }

@@ -47,6 +47,12 @@ std::optional<std::uint64_t> Bytes(const pugi::xml_node& node) {
   return ec == std::errc() && end != text.data() ? std::optional(value) : std::nullopt;
 }
 
+// Some servers leave out the quotes, which conditions need (RFC 9110 section 8.8.3).
+std::string QuotedEtag(std::string_view etag) {
+  const bool quoted = etag.size() >= 2 && etag.back() == '"';
+  return quoted || etag.empty() ? std::string(etag) : "\"" + std::string(etag) + "\"";
+}
+
 void TakeProperties(const pugi::xml_node& prop, Item* item) {
   for (const pugi::xml_node& p : prop.children()) {
     if (Named(p, "resourcetype")) {
@@ -56,7 +62,7 @@ void TakeProperties(const pugi::xml_node& prop, Item* item) {
     } else if (Named(p, "getlastmodified")) {
       item->modified = ParseHttpDate(p.child_value());
     } else if (Named(p, "getetag")) {
-      item->etag = Trim(p.child_value());
+      item->etag = QuotedEtag(Trim(p.child_value()));
     } else if (Named(p, kAttributes)) {
       item->attributes = p.child_value();
     } else if (Named(p, kLink)) {

@@ -18,7 +18,7 @@ struct Item {
   bool folder = false;
   std::uint64_t size = 0;  // bytes
   Nanos modified = 0;      // by the server's clock, mostly in whole seconds
-  std::string etag;        // as it is spelled there, with quotes and weak mark; "": it has none
+  std::string etag;        // with quotes and weak mark, as a condition wants it; "": it has none
   std::string attributes, link;                              // our own properties
   bool attributes_answered = false;                          // the server said whether it has them
   bool locks = false;                                        // exclusive write locks are offered
