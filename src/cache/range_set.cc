@@ -66,9 +66,15 @@ std::vector<Range> RangeSet::Missing(Range range) const {
 }
 
 std::uint64_t RangeSet::BytesIn(Range range) const {
-  std::uint64_t missing = 0;
-  for (const Range& gap : Missing(range)) missing += gap.size();
-  return range.end > range.begin ? range.size() - missing : 0;
+  std::uint64_t bytes = 0;
+  auto it = ranges_.upper_bound(range.begin);
+  if (it != ranges_.begin()) --it;  // it may reach into the range
+  for (; it != ranges_.end() && it->first < range.end; ++it) {
+    const std::uint64_t begin = std::max(it->first, range.begin);
+    const std::uint64_t end = std::min(it->second, range.end);
+    if (end > begin) bytes += end - begin;
+  }
+  return bytes;
 }
 
 std::vector<Range> RangeSet::All() const {

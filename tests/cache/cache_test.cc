@@ -19,6 +19,17 @@
 namespace pargeter::test {
 namespace {
 
+TEST(RangeSetTest, BytesInARangeAreThoseThatAreNotMissing) {
+  RangeSet set;
+  for (const Range& range : {Range{10, 20}, Range{30, 40}, Range{50, 51}}) set.Add(range);
+  for (std::uint64_t begin = 0; begin < 60; ++begin)
+    for (std::uint64_t end = begin; end < 60; ++end) {
+      std::uint64_t missing = 0;
+      for (const Range& gap : set.Missing({begin, end})) missing += gap.size();
+      ASSERT_EQ(set.BytesIn({begin, end}), end - begin - missing) << begin << "-" << end;
+    }
+}
+
 TEST(RangeSetTest, AgreesWithAPlainSetOfBytes) {
   std::mt19937 random(7);
   for (int round = 0; round < 200; ++round) {

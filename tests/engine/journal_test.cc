@@ -53,6 +53,37 @@ TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt)
 }
 
 // As a recording is, or a log: written for hours, and never closed.
+// An earlier program could leave rows in a folder of which no row tells: they waited for ever.
+TEST_F(JournalTest, RowsOfAFolderThatIsNotKnownAreMended) {
+  world_.Put("d/f", "f");
+  Open();
+  ASSERT_EQ(Names("d").size(), 1u);
+  const NodeId d = IdOf("d"), f = IdOf("d/f");
+  Close();
+  {
+    auto index = std::move(*Index::Open(folder_ / "state/index.db", &disk_, false));
+    Node lost = **index->Get(f);
+    lost.parent = kNoNode;
+    lost.name.clear();
+    lost.there = There::kElsewhere;
+    lost.there_parent = d + 1000;
+    lost.there_name = "f";
+    lost.kind = NodeKind::kFolder;
+    lost.intent = index->NextIntent();
+    ASSERT_TRUE(index->Update(lost).ok());
+    EXPECT_FALSE(index->CheckPlaces().ok());
+  }
+  Open();
+  const Status index = drive_->CheckIndex();
+  EXPECT_TRUE(index.ok()) << index.error().what;
+  FlushAll();
+  EXPECT_EQ(drive_->Queue(10)->size(), 0u);
+  ASSERT_TRUE(drive_->Refresh().ok());
+  Names("d");
+  ASSERT_TRUE(drive_->Refresh().ok());
+  EXPECT_EQ(*Read("d/f"), "f") << "what the store has is listed again";
+}
+
 TEST_F(JournalTest, WhatWasWrittenToAnOpenFileOutlivesTheProcess) {
   quiet_ = Duration(60000);
   watch_every_ = Duration(10);

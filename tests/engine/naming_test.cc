@@ -51,6 +51,26 @@ TEST(NamingTest, BothWaysComeBackForEverything) {
   }
 }
 
+// A name may have 255 bytes of any kind, and a part of a key 1,000.
+TEST(NamingTest, NamesOfAnyBytesFitIntoAKeyAndComeBack) {
+  for (const std::string& piece : {std::string("\xE9"),
+                                   std::string("\xE9\xE8"
+                                               "a"),
+                                   std::string("{x2E}"),
+                                   std::string("\xFF"
+                                               "{b"),
+                                   std::string("\xE9\xE8\xE7"
+                                               "}")}) {
+    std::string name;
+    while (name.size() + piece.size() <= kMaxName) name += piece;
+    const std::string key = NameToKey(name);
+    EXPECT_LE(key.size(), 1000u) << piece;
+    EXPECT_TRUE(IsUtf8(key)) << piece;
+    EXPECT_EQ(KeyToName(key), name) << key;
+  }
+  EXPECT_EQ(NameToKey("caf\xE9\xE8"), "caf{bE9}{bE8}") << "short ones stay as they were";
+}
+
 TEST(NamingTest, LongNamesAreShortenedApart) {
   const std::string a = std::string(300, 'a') + "1", b = std::string(300, 'a') + "2";
   EXPECT_LE(ShortenName(a).size(), kMaxName);

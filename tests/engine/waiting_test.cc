@@ -63,6 +63,32 @@ TEST_F(WaitingTest, EveryPostponementHasACountABackOffAndAReason) {
          for (int i = 0; i < 6; ++i) EXPECT_TRUE(hands.Remove("d" + std::to_string(i)).ok());
          (void)test;
        }},
+      {"deletions are counted",
+       [](WaitingTest*, FakeWorld*, Drive* drive, Hands hands) {
+         for (int i = 0; i < 3; ++i) EXPECT_TRUE(hands.Write("c" + std::to_string(i), "c").ok());
+         EXPECT_TRUE(drive->Flush(Duration(60000)).ok());
+         for (int i = 0; i < 3; ++i) EXPECT_TRUE(hands.Remove("c" + std::to_string(i)).ok());
+       }},
+      {"the store lists a version and does not give its bytes",
+       [](WaitingTest*, FakeWorld* world, Drive* drive, Hands hands) {
+         world->Put("base", std::string(300000, 'b'));
+         EXPECT_TRUE(drive->Refresh().ok());
+         {
+           const Lock lock(world->mutex);
+           world->withheld = "base";
+         }
+         EXPECT_TRUE(hands.Patch("base", "changed", 100).ok());
+       }},
+      {"a program has the deleted file open",
+       [](WaitingTest*, FakeWorld*, Drive* drive, Hands hands) {
+         EXPECT_TRUE(hands.Write("gone", "g").ok());
+         EXPECT_TRUE(drive->Flush(Duration(60000)).ok());
+         auto open = drive->OpenNode(*hands.Find("gone"), Drive::Intent::kRead);
+         EXPECT_TRUE(open.ok());
+         EXPECT_TRUE(hands.Remove("gone").ok());
+         static std::vector<OpenFilePtr> held;
+         held.push_back(open->file);
+       }},
       {"a change waits for another",
        [](WaitingTest*, FakeWorld* world, Drive* drive, Hands hands) {
          EXPECT_TRUE(hands.Write("a", "a").ok() && hands.Write("b", "b").ok());
@@ -75,6 +101,7 @@ TEST_F(WaitingTest, EveryPostponementHasACountABackOffAndAReason) {
        }},
   };
   hold_files_ = 5;
+  hold_quiet_ = Duration(60000);
   retry_pause_ = Duration(100);
   for (const Postponed& way : ways) {
     if (drive_) Close();
@@ -83,6 +110,7 @@ TEST_F(WaitingTest, EveryPostponementHasACountABackOffAndAReason) {
     {
       const Lock lock(world_.mutex);
       world_.forbid.clear();
+      world_.withheld.clear();
       world_.objects.clear();
     }
     Open();

@@ -177,6 +177,7 @@ class FakeStore : public Provider {
     {
       const Lock lock(w_.mutex);
       PG_TRY(Ask("read " + path));
+      if (path == w_.withheld) return Error(Code::kChanged, "another version is there");
       if (path == w_.unreadable) return Error(Code::kPermission, "not allowed");
       const auto it = w_.objects.find(path);
       if (it == w_.objects.end()) return Error(Code::kNotFound, "no " + path);

@@ -39,6 +39,7 @@ struct FakeWorld {
       false;  // those that are asked for, not those above a file
   Code offline_as GUARDED_BY(mutex) = Code::kUnavailable;  // what it answers then
   int lose_answers GUARDED_BY(mutex) = 0;    // so many writes are done and then said to have failed
+  std::string withheld GUARDED_BY(mutex);    // this path's bytes are told to be of another version
   std::string forbid GUARDED_BY(mutex);      // writes and copies to this path are not allowed
   std::string unreadable GUARDED_BY(mutex);  // nobody may read this path
   std::string unlistable GUARDED_BY(mutex);  // nobody may list this folder

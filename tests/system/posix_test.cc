@@ -438,6 +438,45 @@ const Case kCases[] = {
        CALL(::stat((d + "/f").c_str(), &s));
        t.Say("atime", static_cast<long long>(s.st_atim.tv_sec));
      }},
+    {"times of access alone",
+     [](Transcript& t, const std::string& d) {
+       Put(d + "/f", "x");
+       const timespec times[2] = {{1000, 5}, {0, UTIME_OMIT}};
+       CALL(::utimensat(AT_FDCWD, (d + "/f").c_str(), times, 0));
+       struct stat s {};
+       CALL(::stat((d + "/f").c_str(), &s));
+       t.Say("atime", static_cast<long long>(s.st_atim.tv_sec));
+     }},
+    {"a folder that is removed while a program stands in it",
+     [](Transcript& t, const std::string& d) {
+       CALL(::mkdir((d + "/a").c_str(), 0755));
+       OPEN(fd, ::open((d + "/a").c_str(), O_RDONLY | O_DIRECTORY));
+       CALL(::rmdir((d + "/a").c_str()));
+       OPEN(again, ::openat(fd, ".", O_RDONLY | O_DIRECTORY));
+       std::vector<char> buffer(4096);
+       const long n = ::syscall(SYS_getdents64, again, buffer.data(), buffer.size());
+       t.Say("it can be listed", n >= 0);
+       CALL(::openat(fd, "f", O_CREAT | O_WRONLY, 0644));
+       ::close(again);
+       ::close(fd);
+     }},
+    {"a long symbolic link",
+     [](Transcript& t, const std::string& d) {
+       const std::string target(4095, 't');
+       CALL(::symlink(target.c_str(), (d + "/l").c_str()));
+       std::vector<char> buffer(5000);
+       const ssize_t n = ::readlink((d + "/l").c_str(), buffer.data(), buffer.size());
+       t.Say("length", static_cast<long long>(n));
+       CALL(::symlink((target + "t").c_str(), (d + "/m").c_str()));
+     }},
+    {"a size beyond what can be held",
+     [](Transcript& t, const std::string& d) {
+       Put(d + "/f", "x");
+       CALL(::truncate((d + "/f").c_str(), (1ll << 62) + 5));
+       struct stat s {};
+       CALL(::stat((d + "/f").c_str(), &s));
+       t.Say("size", static_cast<long long>(s.st_size));
+     }},
     {"times of folders",
      [](Transcript& t, const std::string& d) {
        const timespec past[2] = {{1000, 0}, {1000, 0}};
