@@ -3,8 +3,9 @@
 // background, changes at the store brought here.
 //
 // Thread-safe unless said otherwise. Calls block on the local disk, and on the store only where
-// said ("may ask the store"); every such wait has a deadline. Lock order: tree_mutex_, then a
-// Content's mu, then queue_mutex_; none is held while the store is asked.
+// said ("may ask the store"); every such wait has a deadline. Lock order: probe_mutex_,
+// saving_mutex_, tree_mutex_, a Content's mu, then any one of queue_, fetch_, account_, pins_,
+// fetches_, pace_ and tell_mutex_. None but the first is held while the store is asked.
 //
 // Durability: when a call that changes a name returns, and when Flush returns, the change is
 // journalled: it survives the death of this process and reaches the store after the next start.

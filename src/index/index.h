@@ -207,9 +207,9 @@ class Index {
   Result<PendingSummary> Pending();
   // Bytes that wait for upload beyond those that they replace at the store, but for one node's.
   Result<std::uint64_t> PendingGrowth(NodeId but);
-  // Deletions that wait, from that intent on, in order.
   // The folder whose listing is the oldest, if older than that; kNoNode if none is.
   Result<NodeId> LongestUnlisted(Nanos before);
+  // Deletions that wait, from that intent on, in order.
   Result<std::vector<Node>> Deletions(std::int64_t from);
   Result<std::uint64_t> CountFiles();  // that are shown here
   Result<std::vector<Node>> Conflicts();

@@ -395,7 +395,7 @@ Result<HttpResponse> HttpClient::Do(const HttpRequest& request) {
   // In this order: a cancellation of what is not queued yet would be taken for one of what is done.
   if (request.cancel) hook = request.cancel->OnCancel([this, id = t.id] { loop_->AskCancel(id); });
   {
-    // libcurl's own time-outs end every transfer; this far deadline is for a mistake of ours
+    // libcurl's own time-outs end every transfer (Configure); the wait is only divided into hours
     Lock lock(t.mutex);
     while (!t.done) {
       t.changed.WaitUntil(t.mutex, std::chrono::steady_clock::now() + std::chrono::hours(1));
