@@ -96,6 +96,19 @@ TEST_P(LyingStoreTest, ARefusalInsideAMultistatusIsARefusal) {
   EXPECT_EQ(*Get("kept"), "kept");
 }
 
+// What stands aside for the next attempt is taken away if there will be none.
+TEST_P(LyingStoreTest, NothingIsLeftOfAWriteThatIsGivenUp) {
+  if (peer().kind != "webdav") GTEST_SKIP() << "nothing is written aside";
+  Attributes a;
+  a.origin = "museum.7";
+  SetFault(peer(), "inside=502,method=MOVE");
+  EXPECT_FALSE(Put("given-up", "text", Precondition::Anything(), a).ok() &&
+               ListAll("").count("given-up") == 0);
+  SetFault(peer(), "");
+  ASSERT_OK(provider_->DropUnfinished("given-up", a.origin, nullptr));
+  for (const auto& [name, entry] : ListAll("")) EXPECT_FALSE(IsOwnScratchName(entry.name)) << name;
+}
+
 std::vector<std::size_t> StandIns() {
   std::vector<std::size_t> out;
   for (std::size_t i = 0; i < Peers().size(); ++i)

@@ -70,7 +70,9 @@ std::vector<Peer> AllPeers() {
                              DriveStandin("drive_bare_some", {"--bare-reads-of", ".h"}),
                              DriveStandin("drive_bare", {"--bare-reads"}),
                              DriveStandin("drive_unquoted", {"--unquoted-tags"}),
-                             DriveStandin("drive_no_conditions", {"--refuse-conditions"})};
+                             DriveStandin("drive_no_conditions", {"--refuse-conditions"}),
+                             DriveStandin("drive_terse", {"--terse-properties"}),
+                             DriveStandin("drive_no_properties", {"--no-properties"})};
   const char* given = std::getenv("PARGETER_PEERS");
   for (const std::string& item : Split(given ? given : "", ',')) {
     const auto equals = item.find('=');

@@ -303,7 +303,10 @@ Status SftpProvider::MoveFolder(const std::string& from, const std::string& to,
       return Error(Code::kNotFound, fmt::format("there is no folder {}", Printable(from)));
     }
     if (taken.ok()) return ChangedMeanwhile(to);
-    return Rename(wire, from, to);
+    PG_TRY(Rename(wire, from, to));
+    const auto arrived = AttributesOf(wire, to);
+    if (arrived.ok() && arrived->IsFolder()) return {};
+    return arrived.ok() || arrived.error().code == Code::kNotFound ? NotDone(to) : arrived.error();
   });
 }
 
