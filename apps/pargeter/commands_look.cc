@@ -139,7 +139,7 @@ void SayParts(const World& world, const Json& s) {
                                 : Printable(part.value("error", ""))));
 }
 
-// What may be evicted, of its limit; what may not go is told beside it.
+// The bytes that may be evicted, of the limit; beside them those that wait or are pinned.
 std::string CacheInWords(const Json& cache) {
   const auto bytes = [&](const char* what) { return cache.value(what, std::uint64_t{0}); };
   const std::uint64_t kept = bytes("pinned_bytes") + bytes("waiting_bytes");

@@ -37,7 +37,7 @@ class Budget {
   Status TakePendingRoom(std::uint64_t bytes);
   void LookAgain();  // at the disks: something was freed
   // Waits while no more is used than the limit allows, until Wake is called; how many bytes more.
-  // What is written here is counted without asking, so it may come to be more.
+  // (Written bytes are counted without a reservation, so the limit may be exceeded.)
   std::uint64_t AwaitOver();
   void Wake();
   std::uint64_t Used() const;

@@ -351,9 +351,9 @@ bool Drive::MakeRoom(std::uint64_t bytes) {
   return false;
 }
 
-// What is written here is taken in whether the limit allows it or not; when it is at the store, or
-// anything else brings more than the limit, the least used goes. What waits for upload, is pinned
-// or open stays, and is looked at again.
+// Written bytes are accepted whether the limit allows them or not. Once the store has them, or if
+// anything else exceeds the limit, the least used files are evicted. Files that wait for upload,
+// are pinned or open stay, and are looked at again.
 void Drive::ShrinkLoop() {
   while (!stop_->cancelled()) {
     const std::uint64_t over = budget_->AwaitOver();

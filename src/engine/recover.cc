@@ -85,9 +85,9 @@ std::uint64_t Drive::BlocksOf(NodeId id) const {
   return static_cast<std::uint64_t>(info.st_blocks) * 512;
 }
 
-// What the store has in a folder of which no row tells where it is can be neither moved nor
-// deleted: an earlier program could leave such rows. What has bytes of its own goes up as new, the
-// rest is forgotten here; what is left of it at the store shows with the next listing.
+// A row whose place at the store is in a folder without a row can be neither moved nor deleted; an
+// earlier program could leave such rows. A file with bytes of its own goes up as new, any other row
+// is forgotten; the next listing shows what the store has of it.
 Status Drive::MendOrphans() {
   PG_ASSIGN(const std::vector<NodeId> orphans, index_->Orphans());
   for (const NodeId id : orphans) {

@@ -72,7 +72,7 @@ struct HttpResponse {
 
 struct HttpOptions {
   std::string ca_file;  // PEM; "" = the system's authorities
-  // What this machine proves itself with, where the server asks for that; PEM files, or "".
+  // The certificate that this machine shows to a server that asks for one; PEM files, or "".
   std::string certificate, certificate_key;  // the key may be in the certificate's file
   std::string proxy;     // http://HOST:PORT; "": as the usual environment variables say
   std::string no_proxy;  // names with commas that go around it; this machine itself always does

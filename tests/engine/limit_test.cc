@@ -10,7 +10,7 @@ constexpr std::uint64_t kLimit = 4u << 20, kFile = 256u << 10;
 
 class LimitTest : public ResidencyTest {
  protected:
-  // What is over, waiting and pinned bytes apart.
+  // Bytes above the limit, without those that wait or are pinned.
   std::uint64_t Over() {
     const DriveStatus now = drive_->Summary();
     const auto pinned = static_cast<std::uint64_t>(now.sums.pinned_on_disk);

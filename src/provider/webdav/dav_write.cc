@@ -163,8 +163,8 @@ Result<Entry> DavProvider::Settle(const std::string& scratch, const Item& ours,
   const Status moved = MoveOver(scratch, path, only_if, cancel);
   if (!moved.ok() && moved.error().code != Code::kNotFound && moved.error().code != Code::kChanged)
     return moved.error();
-  // What the server answers is no proof: a move that it acknowledged may not have happened, and the
-  // answer to one that happened may have been lost.
+  // The answer proves nothing: an acknowledged move may not have happened, and the answer to a move
+  // that happened may have been lost.
   const auto there = ItemAt(path, cancel);
   if (!there.ok()) {
     if (!moved.ok()) return moved.error();
