@@ -17,10 +17,10 @@ constexpr Duration kStuck(600000);    // no upload gets on, and the store has sa
 DriveStatus Drive::Summary() {
   DriveStatus out;
   out.offline_since = link_->OfflineSince();
-  out.cache_bytes = budget_->Used();
   out.cache_limit = budget_->limits().bytes;
   {
     const Lock tree(tree_mutex_);
+    out.cache_bytes = budget_->Used();  // in the same look as the files that wait for upload
     if (auto pending = index_->Pending(); pending.ok()) out.pending = *pending;
     if (auto kept = index_->Conflicts(); kept.ok()) out.conflicts = kept->size();
     Nanos& oldest = out.pending.oldest;
