@@ -154,7 +154,7 @@ TEST(ControlTest, WhoHasGoneLeavesNothingBehind) {
 TEST(ControlTest, WhoTakesNoAnswerHoldsUpNobody) {
   TemporaryFolder folder;
   ControlServer server([](const std::string&, const Json&,
-                          const ControlServer::Gone&) { return Json(std::string(8 << 20, 'x')); },
+                          const ControlServer::Gone&) { return Json(std::string(1 << 20, 'x')); },
                        Duration(200));
   ASSERT_TRUE(server.Start(folder / "d.sock").ok());
   Fd deaf = Connected(folder / "d.sock");
