@@ -67,7 +67,8 @@ struct Content {
   bool carrying GUARDED_BY(mu) = false;
   BlockStore::Place place GUARDED_BY(mu) = BlockStore::Place::kCache;
   RangeSet present GUARDED_BY(mu);
-  // Of a file that waits for upload: the parts of `present` that are zeros without a disk block.
+  // Holes: the parts of `present` that are zeros without a disk block, while the file waits for
+  // upload.
   RangeSet hollow GUARDED_BY(mu);
   // Bytes that really are on the disk, in all or of a range.
   std::uint64_t Held() const REQUIRES(mu) { return present.Bytes() - hollow.Bytes(); }

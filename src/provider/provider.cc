@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstdlib>
 
 #include "base/text.h"
 #include "base/units.h"
@@ -25,6 +26,21 @@ Result<std::vector<UploadedPart>> Provider::ListParts(const PartedUpload&, const
 Result<Entry> Provider::CompleteParts(const PartedUpload&, const std::vector<UploadedPart>&,
                                       const Precondition&, const Cancel&) {
   return NoParts();
+}
+
+bool TestReport::Add(std::string what, const Status& outcome, std::string detail) {
+  if (!outcome.ok()) failure = outcome.error();
+  steps.push_back(
+      {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
+  return outcome.ok();
+}
+
+void TestReport::CompareClocks(Nanos ahead) {
+  constexpr Duration kDiffer(60000);  // stores refuse requests from 5 or 15 minutes on
+  const Duration apart(std::abs(ahead) / 1'000'000);
+  if (apart > kDiffer)
+    clock = fmt::format("this machine's clock is {} {} the store's", FormatAge(apart),
+                        ahead > 0 ? "ahead of" : "behind");
 }
 
 Error NotDone(const std::string& path) {

@@ -163,6 +163,12 @@ struct TestReport {
   std::vector<Step> steps;
   std::optional<Error> failure;
   std::string clock;  // what is wrong with this machine's clock, if the store's says so
+
+  // Adds a step: `detail` if `outcome` is good, else its error, which becomes the failure. Returns
+  // whether it is good.
+  bool Add(std::string what, const Status& outcome, std::string detail);
+  // Fills in `clock`; `ahead`: as far as this machine's clock is ahead of the store's.
+  void CompareClocks(Nanos ahead);
 };
 
 class Provider {

@@ -9,7 +9,7 @@ namespace {
 
 class Text : public WriteSource, public ReadSink {
  public:
-  explicit Text(std::string text = "") : text(std::move(text)) {}
+  explicit Text(std::string bytes = "") : text(std::move(bytes)) {}
   std::uint64_t Size() const override { return text.size(); }
   Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
     return offset < text.size() ? text.copy(data, size, offset) : 0;
@@ -44,12 +44,6 @@ void TryFile(Provider* provider, const std::string& guarded, const Cancel& cance
   const std::string name = std::string(kScratchPrefix) + "trial-" + RandomName();
   const std::string moved = name + "-renamed";
   const std::string bytes = "a trial file of pargeter " + RandomName(32) + "\n";
-  const auto step = [&](std::string what, const Status& outcome, std::string detail) {
-    if (!outcome.ok()) report->failure = outcome.error();
-    report->steps.push_back(
-        {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
-    return outcome.ok();
-  };
   const auto read = [&](const std::string& version, std::uint64_t from,
                         std::uint64_t size) -> Status {
     Text got;
@@ -59,7 +53,7 @@ void TryFile(Provider* provider, const std::string& guarded, const Cancel& cance
   };
   std::string version;
   const bool works =
-      step(
+      report->Add(
           "write",
           [&]() -> Status {
             Text source(bytes);
@@ -67,7 +61,7 @@ void TryFile(Provider* provider, const std::string& guarded, const Cancel& cance
             return {};
           }(),
           "a trial file was written; " + guarded) &&
-      step(
+      report->Add(
           "read",
           [&]() -> Status {
             PG_ASSIGN(version, ListedVersion(provider, name, cancel));
@@ -75,7 +69,7 @@ void TryFile(Provider* provider, const std::string& guarded, const Cancel& cance
             return read(version, 7, 9);
           }(),
           "it was read back, whole and in part") &&
-      step(
+      report->Add(
           "rename",
           [&]() -> Status {
             if (provider->Can().moves_files) {
@@ -92,7 +86,7 @@ void TryFile(Provider* provider, const std::string& guarded, const Cancel& cance
     const Status one = provider->Remove(each, Precondition::Anything(), cancel);
     if (gone.ok()) gone = one;
   }
-  if (works) step("delete", gone, "nothing is left of it");
+  if (works) report->Add("delete", gone, "nothing is left of it");
 }
 
 }  // namespace pargeter

@@ -1,4 +1,4 @@
-// What waits says why, is tried less and less often, and nobody waits for it in vain.
+// A waiting change has a reason, is tried less and less often, and no flush waits for it in vain.
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 

@@ -13,7 +13,7 @@ struct Lie {
 class LyingStoreTest : public ConformanceTest {
  protected:
   ~LyingStoreTest() override { SetFault(peer(), ""); }
-  // What the store is asked to do, told apart by what must be there afterwards.
+  // A request to the store, and the look that proves that it was carried out.
   struct Act {
     std::string name;
     std::function<Status()> run;
@@ -96,7 +96,7 @@ TEST_P(LyingStoreTest, ARefusalInsideAMultistatusIsARefusal) {
   EXPECT_EQ(*Get("kept"), "kept");
 }
 
-// What stands aside for the next attempt is taken away if there will be none.
+// The scratch file of an upload is deleted when the upload is given up.
 TEST_P(LyingStoreTest, NothingIsLeftOfAWriteThatIsGivenUp) {
   if (peer().kind != "webdav") GTEST_SKIP() << "nothing is written aside";
   Attributes a;

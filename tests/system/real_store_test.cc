@@ -101,7 +101,7 @@ TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) 
   other.Delete(other.All());
 }
 
-// Those that mounts behave alike on: a silent or tagless one has no more to show.
+// The peers to mount. A manner that only hides versions looks the same through a mount: left out.
 std::vector<std::size_t> Mounted() {
   std::vector<std::size_t> out;
   const std::vector<Peer> peers = AllPeers();

@@ -2,7 +2,6 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstdlib>
 
 #include "base/digest.h"
 #include "base/log.h"
@@ -13,11 +12,6 @@
 #include "provider/trial.h"
 
 namespace pargeter::s3 {
-namespace {
-
-constexpr Duration kClocksDiffer(60000);  // a minute: requests are refused from 5 or 15 on
-
-}  // namespace
 
 // PUTs one byte with a condition: its version, or the refusal.
 Result<std::string> S3Provider::ProbePut(const std::string& path, const char* header,
@@ -72,8 +66,10 @@ Status S3Provider::Probe(const Cancel& cancel) {
       !copied.ok() && copied.error().code == Code::kChanged ? Guard::kAtomic : Guard::kCheckFirst;
   PG_TRY(Remove(path, Precondition::Anything(), cancel));
   Learn([&](Learnt& k) {
-    found.etag_is_md5 = k.etag_is_md5;
-    k = found;
+    k.create = found.create;
+    k.replace = found.replace;
+    k.unquoted_if_match = found.unquoted_if_match;
+    k.copy_target = found.copy_target;
   });
   return {};
 }
@@ -129,10 +125,7 @@ TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
   TestReport report = TestFolder(may_write, cancel);
   const std::optional<Nanos> ahead = wire_.Ahead();
   if (!ahead) return report;
-  const Duration apart(std::abs(*ahead) / 1'000'000);
-  if (apart > kClocksDiffer)
-    report.clock = fmt::format("this machine's clock is {} {} the store's", FormatAge(apart),
-                               *ahead > 0 ? "ahead of" : "behind");
+  report.CompareClocks(*ahead);
   if (!report.failure)
     report.steps.push_back({"clock", true,
                             report.clock.empty()
@@ -144,33 +137,27 @@ TestReport S3Provider::Test(bool may_write, const Cancel& cancel) {
 
 TestReport S3Provider::TestFolder(bool may_write, const Cancel& cancel) {
   TestReport report;
-  const auto step = [&](std::string what, const Status& outcome, std::string detail) {
-    if (!outcome.ok()) report.failure = outcome.error();
-    report.steps.push_back(
-        {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
-    return outcome.ok();
-  };
   if (options_.bucket.empty()) {
     const auto buckets = Browse("", cancel);
     if (!buckets.ok() && buckets.error().code == Code::kPermission) {  // the store's own refusal
-      step("sign in", {},
-           "the key is accepted, but may not list buckets: test one with --folder BUCKET");
+      report.Add("sign in", {},
+                 "the key is accepted, but may not list buckets: test one with --folder BUCKET");
       return report;
     }
-    step("sign in", buckets.ok() ? Status() : Status(buckets.error()),
-         buckets.ok() ? fmt::format("the key is accepted; {} bucket{}", buckets->size(),
-                                    buckets->size() == 1 ? "" : "s")
-                      : "");
+    report.Add("sign in", buckets.ok() ? Status() : Status(buckets.error()),
+               buckets.ok() ? fmt::format("the key is accepted; {} bucket{}", buckets->size(),
+                                          buckets->size() == 1 ? "" : "s")
+                            : "");
     return report;
   }
   const auto listing = ListKeys(options_.prefix, false, 10, "", cancel);
-  if (!step("list", listing.ok() ? Status() : Status(listing.error()),
-            "the folder can be listed")) {
+  if (!report.Add("list", listing.ok() ? Status() : Status(listing.error()),
+                  "the folder can be listed")) {
     return report;
   }
   if (may_write) {
     if (const Status probed = Probe(cancel); !probed.ok()) {
-      step("write", probed, "");
+      report.Add("write", probed, "");
       return report;
     }
     const bool atomic = learnt().create == Guard::kAtomic && learnt().replace == Guard::kAtomic;

@@ -61,6 +61,16 @@ Result<Entry> SftpProvider::PutLink(Wire& wire, const std::string& target, const
   return made;
 }
 
+// A link must not be made anew without its target.
+Result<std::string> SftpProvider::TargetOf(const Entry& link, const std::string& path) {
+  const std::string target = link.attributes.symlink.value_or(kUntold);
+  if (target != kUntold) return target;
+  return Error(
+      Code::kStoreFault,
+      fmt::format("the server does not tell the target of the symbolic link {}", Printable(path)),
+      "Give the account the right to read the link.");
+}
+
 // A new link and the removal of the old one, where a rename would move what the link names.
 Result<Entry> SftpProvider::MoveLink(Wire& wire, const std::string& from, const std::string& to,
                                      const Precondition& only_if) {
@@ -71,7 +81,8 @@ Result<Entry> SftpProvider::MoveLink(Wire& wire, const std::string& from, const 
   }
   PG_ASSIGN(const Entry link, EntryAt(wire, from));
   if (!followed) return Settle(wire, from, link.version, to, only_if);
-  PG_ASSIGN(Entry made, PutLink(wire, link.attributes.symlink.value_or("?"), to, only_if));
+  PG_ASSIGN(const std::string target, TargetOf(link, from));
+  PG_ASSIGN(Entry made, PutLink(wire, target, to, only_if));
   PG_TRY(wire.Do(Type::kRemove, Writer().Text(Full(from)).bytes(), What("move", from)));
   return made;
 }

@@ -217,7 +217,7 @@ Status SftpProvider::ReadLinks(Wire& wire, const std::string& folder, std::vecto
       a.link = (*names)[0].name;
       entry->version = VersionOf(a);
     }
-    entry->attributes.symlink = told ? AsMade(folder, (*names)[0].name) : "?";
+    entry->attributes.symlink = told ? AsMade(folder, (*names)[0].name) : kUntold;
     entry->size = 0;
   }
   return {};
@@ -501,34 +501,29 @@ void SftpProvider::AdoptProbeResult(const std::string& result) {
 
 TestReport SftpProvider::Test(bool may_write, const Cancel& cancel) {
   TestReport report;
-  const auto step = [&](std::string what, const Status& outcome, std::string detail) {
-    if (!outcome.ok()) report.failure = outcome.error();
-    report.steps.push_back(
-        {std::move(what), outcome.ok(), outcome.ok() ? detail : outcome.error().what});
-    return outcome.ok();
-  };
-  if (!step("reach", Ping(options_.ssh.patience, cancel), "the host answers")) return report;
-  if (!step("sign in", With(cancel, [](Wire&) -> Status { return {}; }),
-            "the host is known, and lets us in"))
+  if (!report.Add("reach", Ping(options_.ssh.patience, cancel), "the host answers")) return report;
+  if (!report.Add("sign in", With(cancel, [](Wire&) -> Status { return {}; }),
+                  "the host is known, and lets us in"))
     return report;
   const auto listed = List("", "", cancel);
-  if (!step("list", listed.ok() ? Status() : Status(listed.error()), "the folder can be listed"))
+  if (!report.Add("list", listed.ok() ? Status() : Status(listed.error()),
+                  "the folder can be listed"))
     return report;
   if (!may_write) return report;
   if (const Status probed = Probe(cancel); !probed.ok()) {
-    step("write", probed, "");
+    report.Add("write", probed, "");
     return report;
   }
   TryFile(this, kNotGuarded, cancel, &report);
   const LinkManners manners = links();
   if (report.failure) return report;
-  if (!manners.has) step("links", {}, "the server holds no symbolic links");
+  if (!manners.has) report.Add("links", {}, "the server holds no symbolic links");
   if (manners.followed)
-    step("links", {},
-         "the server follows a symbolic link that is renamed: a new one is made instead");
+    report.Add("links", {},
+               "the server follows a symbolic link that is renamed: a new one is made instead");
   if (manners.absolute)
-    step("links", {},
-         "the server gives relative targets back as absolute ones: they are turned back");
+    report.Add("links", {},
+               "the server gives relative targets back as absolute ones: they are turned back");
   return report;
 }
 

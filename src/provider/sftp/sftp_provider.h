@@ -106,6 +106,8 @@ class SftpProvider : public Provider, public Browser {
   Result<Entry> Settle(Wire& wire, const std::string& scratch, const std::string& ours,
                        const std::string& path, const Precondition& only_if);
   // -- symbolic links (sftp_links.cc)
+  static constexpr const char* kUntold = "?";  // shown for a target that the server does not tell
+  static Result<std::string> TargetOf(const Entry& link, const std::string& path);
   Status MakeLink(Wire& wire, const std::string& target, const std::string& path);
   Result<Entry> PutLink(Wire& wire, const std::string& target, const std::string& path,
                         const Precondition& only_if);

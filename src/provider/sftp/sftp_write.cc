@@ -375,8 +375,10 @@ Result<Entry> SftpProvider::Copy(const std::string& from, const std::string& ver
       }
       return EntryAt(wire, to);
     }
-    if (original.kind == Kind::kSymlink)
-      return PutLink(wire, original.attributes.symlink.value_or("?"), to, only_if);
+    if (original.kind == Kind::kSymlink) {
+      PG_ASSIGN(const std::string link_target, TargetOf(original, from));
+      return PutLink(wire, link_target, to, only_if);
+    }
     PG_TRY(CheckFirst(wire, to, only_if));
     auto entry = [&]() -> Result<Entry> {
       Writer open;

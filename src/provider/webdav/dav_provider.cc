@@ -20,7 +20,6 @@ namespace {
 constexpr std::string_view kShareRelation = "urn:x-pargeter:share";  // docs/stores.md
 
 constexpr const char* kFolderVersion = "folder";
-constexpr Duration kClocksDiffer(60000);
 
 // Changes of one resource, for which a multistatus (207) means that not all of it was done.
 bool IsChange(std::string_view method) {
@@ -501,37 +500,30 @@ Result<std::optional<Quota>> DavProvider::SpaceOfAccount(const Cancel& cancel) {
 
 TestReport DavProvider::Test(bool may_write, const Cancel& cancel) {
   TestReport report;
-  const auto step = [&](std::string what, const Status& outcome, std::string detail) {
-    if (!outcome.ok()) report.failure = outcome.error();
-    report.steps.push_back(
-        {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
-    return outcome.ok();
-  };
   const auto listed = List("", "", cancel);
-  if (!step("list", listed.ok() ? Status() : Status(listed.error()), "the folder can be listed"))
+  if (!report.Add("list", listed.ok() ? Status() : Status(listed.error()),
+                  "the folder can be listed"))
     return report;
   if (const auto ahead = wire_.Ahead()) {
-    const Duration apart(std::abs(*ahead) / 1'000'000);
-    if (apart > kClocksDiffer)
-      report.clock = fmt::format("this machine's clock is {} {} the store's", FormatAge(apart),
-                                 *ahead > 0 ? "ahead of" : "behind");
-    step("clock", {}, report.clock.empty() ? "agrees with the store's" : report.clock);
+    report.CompareClocks(*ahead);
+    report.Add("clock", {}, report.clock.empty() ? "agrees with the store's" : report.clock);
   }
   if (!may_write) return report;
   if (!listed->may_write) {
-    step("write", {},
-         "this folder may only be read; name one that a drive is to write to: --folder");
+    report.Add("write", {},
+               "this folder may only be read; name one that a drive is to write to: --folder");
     return report;
   }
   if (const Status probed = Probe(cancel); !probed.ok()) {
-    step("write", probed, "");
+    report.Add("write", probed, "");
     return report;
   }
   const Capabilities can = Can();
   const bool atomic = can.create == Guard::kAtomic && can.replace == Guard::kAtomic;
   TryFile(this, atomic ? kGuarded : kNotGuarded, cancel, &report);
   if (!report.failure && !can.holds_links)
-    step("links", {}, "the server keeps no properties: modes, times and symbolic links stay here");
+    report.Add("links", {},
+               "the server keeps no properties: modes, times and symbolic links stay here");
   return report;
 }
 
