@@ -6,7 +6,9 @@
 namespace pargeter {
 namespace {
 
-constexpr int kSchemaVersion = 7;
+// The format of an index, in PRAGMA user_version. A change of the schema gets the next number and,
+// from the first released format on, a migration from each released one.
+constexpr int kSchemaVersion = 8;
 
 constexpr const char* kSchema = R"sql(
 CREATE TABLE nodes(
@@ -33,10 +35,6 @@ CREATE INDEX apart ON nodes(conflict) WHERE conflict > 0;
 CREATE TABLE presence(node INTEGER PRIMARY KEY, ranges BLOB NOT NULL,
   round INT NOT NULL DEFAULT 0);
 CREATE TABLE meta(key BLOB PRIMARY KEY, value BLOB NOT NULL) WITHOUT ROWID;
-)sql";
-
-// What format 3 has beyond format 2.
-constexpr const char* kSchema3 = R"sql(
 CREATE INDEX evictable ON nodes(used_again, used_at) WHERE on_disk > 0 AND effective <> 2 AND effective <> 5;
 CREATE INDEX placed ON nodes(placement) WHERE placement > 0;
 CREATE TABLE sums(folder INTEGER PRIMARY KEY, files INT NOT NULL, folders INT NOT NULL,
@@ -47,10 +45,6 @@ CREATE TABLE sums(folder INTEGER PRIMARY KEY, files INT NOT NULL, folders INT NO
 CREATE TABLE rules(key BLOB NOT NULL, is_pattern INT NOT NULL, everywhere INT NOT NULL,
   placement INT NOT NULL, set_at INT NOT NULL, set_by BLOB NOT NULL,
   PRIMARY KEY(key, is_pattern, everywhere)) WITHOUT ROWID;
-)sql";
-
-// What format 4 has beyond format 3.
-constexpr const char* kSchema4 = R"sql(
 CREATE INDEX listed ON nodes(listed_at) WHERE kind=1 AND listed_at > 0;
 )sql";
 
@@ -79,61 +73,19 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
   PG_TRY(version.Step());
   const std::int64_t schema = version.Int(0);
   version.Reset();
-  if (schema > kSchemaVersion) {
-    return Error(Code::kRefused,
-                 fmt::format("the drive's state has format {}, this program knows up to {}", schema,
-                             kSchemaVersion),
-                 "Use the newer program again.");
+  if (schema != 0 && schema != kSchemaVersion) {
+    return Error(
+        Code::kRefused,
+        fmt::format("the drive's index has the format {}, and this program knows only {}", schema,
+                    kSchemaVersion),
+        schema > kSchemaVersion
+            ? "Use the newer program again."
+            : "Use the former program until all is uploaded, then remove the drive and add "
+              "it again.");
   }
   if (schema == 0) {
     Transaction transaction = index->Begin();
     PG_TRY(index->db_.Execute(kSchema));
-    PG_TRY(index->db_.Execute(kSchema3));
-    PG_TRY(index->db_.Execute(kSchema4));
-    PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
-    PG_TRY(transaction.Commit());
-  }
-  const auto widen = [&]() -> Status {
-    if (schema < 4) {
-      PG_TRY(index->db_.Execute("ALTER TABLE nodes ADD COLUMN may_write INT NOT NULL DEFAULT 1"));
-      PG_TRY(index->db_.Execute(kSchema4));
-    }
-    if (schema < 5) {
-      PG_TRY(
-          index->db_.Execute("ALTER TABLE nodes ADD COLUMN base_size INT NOT NULL DEFAULT 0;"
-                             "UPDATE nodes SET base_size=coalesce(there_size,0) WHERE dirty&1"));
-    }
-    if (schema < 6) {
-      PG_TRY(index->db_.Execute("ALTER TABLE presence ADD COLUMN round INT NOT NULL DEFAULT 0"));
-    }
-    return index->db_.Execute("ALTER TABLE nodes ADD COLUMN atime INT NOT NULL DEFAULT 0");
-  };
-  if (schema >= 3 && schema < kSchemaVersion) {
-    Transaction transaction = index->Begin();
-    PG_TRY(widen());
-    PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
-    PG_TRY(transaction.Commit());
-  }
-  if (schema == 1 || schema == 2) {
-    Transaction transaction = index->Begin();
-    if (schema == 1) {
-      PG_TRY(
-          index->db_.Execute("ALTER TABLE nodes ADD COLUMN tried_parent INT;"
-                             "ALTER TABLE nodes ADD COLUMN tried_name BLOB;"
-                             "ALTER TABLE nodes ADD COLUMN beside BLOB;"
-                             "CREATE INDEX tried ON nodes(tried_parent, tried_name) "
-                             "WHERE tried_parent IS NOT NULL"));
-    }
-    PG_TRY(
-        index->db_.Execute("ALTER TABLE nodes ADD COLUMN placement INT NOT NULL DEFAULT 0;"
-                           "ALTER TABLE nodes ADD COLUMN placed_at INT;"
-                           "ALTER TABLE nodes ADD COLUMN placed_by BLOB;"
-                           "ALTER TABLE nodes ADD COLUMN effective INT NOT NULL DEFAULT 1;"
-                           "ALTER TABLE nodes ADD COLUMN used_again INT NOT NULL DEFAULT 0;"
-                           "DROP INDEX IF EXISTS held"));
-    PG_TRY(index->db_.Execute(kSchema3));
-    PG_TRY(widen());
-    PG_TRY(index->MakeSums());
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
   }

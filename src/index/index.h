@@ -162,8 +162,8 @@ struct Rule {
 
 class Index {
  public:
-  // Makes the schema where there is none. kRefused: written by a newer program. kDamaged: not what
-  // was written; a database of some size is looked at closely only with `thorough`.
+  // Makes the schema where there is none. kRefused: the index has another format. kDamaged: it is
+  // not as it was written; a large database is examined in full only with `thorough`.
   static Result<std::unique_ptr<Index>> Open(const std::string& path, Disk* disk = &RealDisk(),
                                              bool thorough = true);
 
@@ -245,7 +245,6 @@ class Index {
   Index() = default;
   Status Prepare();
   Status PrepareSums();
-  Status MakeSums();
   Result<std::unordered_map<NodeId, Sums>> WalkSums();
   Result<Sums> ShareOf(const Node& node);  // what it adds to the folder that it is in
   Status Count(NodeId parent, const Sums& before, NodeId new_parent, const Sums& after);

@@ -44,7 +44,7 @@ Error DbError(sqlite3* db, int rc) {
 bool IsLost(sqlite3* db, int depth) { return depth > 0 && sqlite3_get_autocommit(db) != 0; }
 Error LostError() {
   return Error(Code::kIo, "the drive's index: the change was given up after a fault of the disk",
-               "It is tried again.");
+               "The change is tried again.");
 }
 
 }  // namespace

@@ -165,18 +165,6 @@ Result<std::unordered_map<NodeId, Sums>> Index::WalkSums() {
   return sums;
 }
 
-// Of a database that has none yet.
-Status Index::MakeSums() {
-  PG_TRY(Prepare());
-  PG_ASSIGN(const auto sums, WalkSums());
-  for (const auto& [folder, sum] : sums) {
-    std::string values;
-    ForEach(sum, [&](std::int64_t value) { values += fmt::format(", {}", value); });
-    PG_TRY(db_.Execute(fmt::format("INSERT INTO sums VALUES({}{})", folder, values)));
-  }
-  return {};
-}
-
 Status Index::CheckPlaces() {
   PG_ASSIGN(Statement lost,
             db_.Prepare("SELECT id, above FROM (SELECT id, parent AS above FROM nodes WHERE id<>1 "

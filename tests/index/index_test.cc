@@ -1,5 +1,6 @@
 #include "index/index.h"
 
+#include <fmt/format.h>
 #include <gtest/gtest.h>
 
 #include "support/process.h"
@@ -65,7 +66,7 @@ TEST(IndexTest, EveryFieldComesBackAfterReopening) {
 
 TEST(IndexTest, ANameIsTakenOnceAndGoneNodesHaveNone) {
   TemporaryFolder folder;
-  auto index = std::move(*Index::Open(folder / "i.db"));
+  auto index = *Index::Open(folder / "i.db");
   Node a = File(kRootId, "x"), b = File(kRootId, "x");
   ASSERT_TRUE(index->Insert(&a).ok());
   EXPECT_EQ(index->Insert(&b).error().code, Code::kExists);
@@ -77,7 +78,7 @@ TEST(IndexTest, ANameIsTakenOnceAndGoneNodesHaveNone) {
 
 TEST(IndexTest, ReadingAFolderGoesOnWhereItWasWhileItChanges) {
   TemporaryFolder folder;
-  auto index = std::move(*Index::Open(folder / "i.db"));
+  auto index = *Index::Open(folder / "i.db");
   std::vector<NodeId> ids;
   for (int i = 0; i < 10; ++i) {
     Node n = File(kRootId, "n" + std::to_string(i));
@@ -96,7 +97,7 @@ TEST(IndexTest, ReadingAFolderGoesOnWhereItWasWhileItChanges) {
 
 TEST(IndexTest, ATransactionThatIsNotCommittedLeavesNothing) {
   TemporaryFolder folder;
-  auto index = std::move(*Index::Open(folder / "i.db"));
+  auto index = *Index::Open(folder / "i.db");
   {
     Transaction outer = index->Begin();
     Transaction inner = index->Begin();
@@ -111,10 +112,10 @@ TEST(IndexTest, ATransactionThatIsNotCommittedLeavesNothing) {
 // within the same change must not be made on its own.
 TEST(IndexTest, NothingOfAChangeThatWasGivenUpIsMade) {
   TemporaryFolder folder;
-  auto db = std::move(*Database::Open(folder / "i.db"));
+  auto db = *Database::Open(folder / "i.db");
   ASSERT_TRUE(db.Execute("CREATE TABLE t(a)").ok());
-  Statement insert = std::move(*db.Prepare("INSERT INTO t VALUES(1)"));
-  Statement count = std::move(*db.Prepare("SELECT count(*) FROM t"));
+  Statement insert = *db.Prepare("INSERT INTO t VALUES(1)");
+  Statement count = *db.Prepare("SELECT count(*) FROM t");
   {
     Transaction outer(&db);
     Transaction inner(&db);
@@ -135,7 +136,7 @@ TEST(IndexTest, NothingOfAChangeThatWasGivenUpIsMade) {
 
 TEST(IndexTest, SumsFollowEveryChange) {
   TemporaryFolder folder;
-  auto index = std::move(*Index::Open(folder / "i.db"));
+  auto index = *Index::Open(folder / "i.db");
   Node a = File(kRootId, "a"), b = File(kRootId, "b");
   a.kind = b.kind = NodeKind::kFolder;
   ASSERT_TRUE(index->Insert(&a).ok());
@@ -182,7 +183,7 @@ TEST(IndexTest, SumsFollowEveryChange) {
 
 TEST(IndexTest, RulesAreKeptByKeyKindAndScope) {
   TemporaryFolder folder;
-  auto index = std::move(*Index::Open(folder / "i.db"));
+  auto index = *Index::Open(folder / "i.db");
   const Rule mine{"*.tmp", true, Placement::kLocal, 5, "isle", false};
   Rule all{"*.tmp", true, Placement::kThin, 6, "isle", true};
   ASSERT_TRUE(index->SaveRule(mine).ok());
@@ -194,60 +195,35 @@ TEST(IndexTest, RulesAreKeptByKeyKindAndScope) {
   EXPECT_EQ(*index->Rules(), (std::vector<Rule>{all}));
 }
 
-TEST(IndexTest, ANewerFormatIsRefused) {
-  TemporaryFolder folder;
-  Ignore(Index::Open(folder / "i.db"));
-  {
-    auto db = Database::Open(folder / "i.db");
-    ASSERT_TRUE(db->Execute("PRAGMA user_version=99").ok());
+TEST(IndexTest, AnIndexOfAnotherFormatIsRefusedAndLeftAsItIs) {
+  for (const auto& [format, remedy] : {std::pair(1, "former"), {7, "former"}, {99, "newer"}}) {
+    TemporaryFolder folder;
+    Ignore(Index::Open(folder / "i.db"));
+    const std::string version = fmt::format("PRAGMA user_version={}", format);
+    ASSERT_TRUE(Database::Open(folder / "i.db")->Execute(version).ok());
+    const auto refused = Index::Open(folder / "i.db");
+    EXPECT_EQ(refused.error().code, Code::kRefused);
+    EXPECT_NE(refused.error().what.find(fmt::format("format {},", format)), std::string::npos);
+    EXPECT_NE(refused.error().remedy.find(remedy), std::string::npos);
+    EXPECT_EQ(Index::Open(folder / "i.db").error().what, refused.error().what);
   }
-  const auto refused = Index::Open(folder / "i.db");
-  EXPECT_EQ(refused.error().code, Code::kRefused);
-  EXPECT_NE(refused.error().what.find("99"), std::string::npos);
 }
 
-TEST(IndexTest, AnOlderFormatIsTakenOverOnceWithWhatWaits) {
+TEST(IndexTest, PresenceIsReadBackWithItsRound) {
   TemporaryFolder folder;
+  NodeId leaf = kNoNode;
   {
-    auto index = std::move(*Index::Open(folder / "i.db"));
+    auto index = *Index::Open(folder / "i.db");
     Node n = File(kRootId, "leaf");
-    n.intent = index->NextIntent();
-    n.dirty = kData;
-    n.size = n.there_size = 7;
     ASSERT_TRUE(index->Insert(&n).ok());
-    ASSERT_TRUE(index->SavePresence(n.id, "0-7").ok());
-  }
-  {
-    auto db = Database::Open(folder / "i.db");
-    ASSERT_TRUE(
-        db->Execute("DROP INDEX tried; ALTER TABLE nodes DROP COLUMN tried_parent;"
-                    "ALTER TABLE nodes DROP COLUMN tried_name;"
-                    "ALTER TABLE nodes DROP COLUMN beside;"
-                    "DROP INDEX evictable; DROP INDEX placed; DROP TABLE sums;"
-                    "DROP TABLE rules; ALTER TABLE nodes DROP COLUMN placement;"
-                    "ALTER TABLE nodes DROP COLUMN placed_at;"
-                    "ALTER TABLE nodes DROP COLUMN placed_by;"
-                    "ALTER TABLE nodes DROP COLUMN effective;"
-                    "ALTER TABLE nodes DROP COLUMN used_again; DROP INDEX listed;"
-                    "ALTER TABLE nodes DROP COLUMN may_write;"
-                    "ALTER TABLE nodes DROP COLUMN base_size; ALTER TABLE nodes DROP COLUMN atime;"
-                    "ALTER TABLE presence DROP COLUMN round; PRAGMA user_version=1")
-            .ok());
-  }
-  for (int i = 0; i < 2; ++i) {  // the second opening finds nothing to do
-    auto index = std::move(*Index::Open(folder / "i.db"));
-    EXPECT_EQ(index->Pending()->files, 1u);
-    EXPECT_EQ(index->Pending()->bytes, 7u);
-    EXPECT_EQ(index->SumsOf(kRootId)->bytes, 7);
-    EXPECT_TRUE(index->CheckSums().ok());
-    EXPECT_TRUE((*index->Find(kRootId, "leaf"))->beside.empty());
-    const NodeId leaf = (*index->Find(kRootId, "leaf"))->id;
-    EXPECT_EQ((*index->Get(leaf))->base_size, 7u);
-    EXPECT_EQ(*index->Presence(leaf), "0-7");
-    EXPECT_EQ(*index->RoundOf(leaf), i == 0 ? 0 : 4);
+    leaf = n.id;
+    EXPECT_EQ(*index->RoundOf(leaf), 0);
     index->SetRound(4);
     ASSERT_TRUE(index->SavePresence(leaf, "0-7").ok());
   }
+  auto index = *Index::Open(folder / "i.db");
+  EXPECT_EQ(*index->Presence(leaf), "0-7");
+  EXPECT_EQ(*index->RoundOf(leaf), 4);
 }
 
 TEST(IndexTest, WhatIsNoDatabaseIsSaidToBeDamaged) {
