@@ -6,7 +6,9 @@
 // off the end.
 #include <stdexcept>
 #pragma GCC diagnostic push
+#ifndef __clang__
 #pragma GCC diagnostic ignored "-Wterminate"
+#endif
 #define TOML_ASSERT(condition)                                   \
   do {                                                           \
     if (!(condition)) throw std::runtime_error("it is no TOML"); \

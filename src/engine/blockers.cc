@@ -156,13 +156,13 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
   PG_ASSIGN(std::optional<Node> other,
             index_->FindThere(node.parent, KeyPart(node), node.kind == NodeKind::kFolder));
   if (other && other->id != node.id && other->gone()) {
-    // deleted here, but an upload of it may still be under way
-    // and a folder that was deleted is emptied first, else what is left of it would seem to be in
-    // this one
+    // The other node was deleted here. An upload of it may still be under way. If it is a folder,
+    // it is emptied at the store first: what is left in it would appear in this folder.
     PG_ASSIGN(const Live* leaving, Get(other->id));
     const bool held = IsHeld(*other);
     const bool emptied_first = other->kind == NodeKind::kFolder && !held;
-    // so is what a former attempt of it left elsewhere: it is known by what is here
+    // An object that a former attempt of it left at another place is removed first, too: only the
+    // other node's row tells that the object is ours.
     if (leaving->upload || HasParts(other->upload) || other->tried_parent != kNoNode ||
         emptied_first)
       return std::optional(Blocker{other->id, Why::kTried});

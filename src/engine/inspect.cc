@@ -42,7 +42,7 @@ DriveStatus Drive::Summary() {
                      : !fault_.empty()         ? fault_
                                                : last_error_;
     if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
-    if (auto waiting = index_->OnDiskWaiting(); waiting.ok()) out.waiting_bytes = *waiting;
+    if (auto bytes = index_->OnDiskWaiting(); bytes.ok()) out.waiting_bytes = *bytes;
   }
   const Lock lock(queue_mutex_);
   out.uploading = running_.size();

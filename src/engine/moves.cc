@@ -76,8 +76,9 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
           return Error(
               Code::kStoreFault,
               fmt::format("the store says of {} now one version and now another", Printable(from)));
-        // the target is the trouble
-        // a copy may have been made, and nobody learnt of it: it is known by what it is a copy of
+        // The original is unchanged, so the store refused because of the target. The target may be
+        // our own copy, made by a request whose answer was lost: Conflict compares its bytes with
+        // those of the original, which have to be here for that.
         if (copy_of)
           PG_TRY(EnsurePresent(job->content, {0, job->size}, {0, 0},
                                options_.clock->Now() + std::chrono::hours(1)));

@@ -221,7 +221,7 @@ void Drive::Park(NodeId id, NodeId behind) {
   } else {
     // the other one is waiting itself, perhaps for what this one has just done: both look again
     const Steady due = options_.clock->Now() + Duration(50) * (1 << std::min(wait.rounds / 4, 9));
-    for (auto& [other, waiting] : parked_) std::erase(waiting, behind);
+    for (auto& [behind_whom, waiting] : parked_) std::erase(waiting, behind);
     for (const NodeId node : {behind, id}) Schedule(node, 0, due);
   }
   queue_changed_.NotifyAll();
@@ -289,10 +289,11 @@ Status Drive::Flush(Duration patience, const std::function<bool()>& given_up) {
   if (options_.read_only) {  // what waits was made before it was
     PG_ASSIGN(const std::uint64_t stuck, WaitingForStore());
     if (stuck == 0) return {};
-    return Error(Code::kReadOnly,
-                 fmt::format("{} wait{} for upload, and the drive {} is read-only",
-                             Counted(stuck, "change"), stuck == 1 ? "s" : "", options_.name),
-                 "All of that is safe on this disk, and goes up when it may be written to.");
+    return Error(
+        Code::kReadOnly,
+        fmt::format("{} wait{} for upload, and the drive {} is read-only", Counted(stuck, "change"),
+                    stuck == 1 ? "s" : "", options_.name),
+        "The changes are safe on this disk, and are uploaded when the drive may write again.");
   }
   const Steady begun = options_.clock->Now();
   const Steady deadline = begun + patience;
@@ -332,13 +333,14 @@ Status Drive::AwaitUploads(Steady begun, Steady deadline, const std::function<bo
         const Lock tree(tree_mutex_);
         return CheckState().ok();
       }();
-      return Error(Code::kTimeout, waits,
-                   !kept ? "The state folder was deleted: all of that is lost with this process."
-                   : stop_->cancelled()
-                       ? "All of that is safe on this disk and goes up when the drive is mounted."
-                   : link_->OfflineSince() != 0
-                       ? "All of that is safe on this disk and goes up when the store is back."
-                       : "All of that is safe on this disk and goes up in the background.");
+      return Error(
+          Code::kTimeout, waits,
+          !kept ? "The state folder was deleted: these changes are lost when this process ends."
+          : stop_->cancelled()
+              ? "The changes are safe on this disk, and are uploaded when the drive is mounted."
+          : link_->OfflineSince() != 0
+              ? "The changes are safe on this disk, and are uploaded when the store is back."
+              : "The changes are safe on this disk, and are uploaded in the background.");
     }
     if (given_up && given_up()) return Error(Code::kCancelled, "nobody waits for it any more");
     Lock lock(queue_mutex_);

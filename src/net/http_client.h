@@ -13,6 +13,7 @@
 
 #include "base/clock.h"
 #include "base/error.h"
+#include "base/version.h"
 #include "net/cancel.h"
 
 namespace pargeter {
@@ -77,7 +78,7 @@ struct HttpOptions {
   std::string proxy;     // http://HOST:PORT; "": as the usual environment variables say
   std::string no_proxy;  // names with commas that go around it; this machine itself always does
   int max_connections = 64;
-  std::string user_agent = "pargeter/" PARGETER_VERSION;
+  std::string user_agent = std::string("pargeter/") + kVersion;
 };
 
 class HttpClient {

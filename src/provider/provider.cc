@@ -29,9 +29,11 @@ Result<Entry> Provider::CompleteParts(const PartedUpload&, const std::vector<Upl
 }
 
 bool TestReport::Add(std::string what, const Status& outcome, std::string detail) {
-  if (!outcome.ok()) failure = outcome.error();
-  steps.push_back(
-      {std::move(what), outcome.ok(), outcome.ok() ? std::move(detail) : outcome.error().what});
+  if (!outcome.ok()) {
+    failure = outcome.error();
+    detail = outcome.error().what;
+  }
+  steps.push_back({std::move(what), outcome.ok(), std::move(detail)});
   return outcome.ok();
 }
 

@@ -204,11 +204,11 @@ TEST_P(FolderPlacesTest, AFolderThatOthersMovedOnIsNotLost) {
   End(Ours(), 2);  // of a copy they moved, the original goes where it was to go
 }
 
-std::string NameOfCase(const testing::TestParamInfo<Case>& info) {
+std::string NameOfCase(const testing::TestParamInfo<Case>& one) {
   static constexpr const char* kStores[] = {"Copies", "MovesFolders", "MovesAll"};
   static constexpr const char* kThen[] = {"", "Looked", "MovedOnceMore", "Deleted", "Changed"};
-  return std::string(kStores[static_cast<int>(std::get<0>(info.param))]) +
-         kThen[static_cast<int>(std::get<1>(info.param))];
+  return std::string(kStores[static_cast<int>(std::get<0>(one.param))]) +
+         kThen[static_cast<int>(std::get<1>(one.param))];
 }
 
 INSTANTIATE_TEST_SUITE_P(

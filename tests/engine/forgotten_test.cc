@@ -189,8 +189,8 @@ TEST_P(ForgottenTest, WhatWaitedIsStillOurs) {
   EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"written", "third"}}));
 }
 
-INSTANTIATE_TEST_SUITE_P(Versions, ForgottenTest, testing::Bool(), [](const auto& info) {
-  return std::string(info.param ? "Serial" : "OfContent");
+INSTANTIATE_TEST_SUITE_P(Versions, ForgottenTest, testing::Bool(), [](const auto& one) {
+  return std::string(one.param ? "Serial" : "OfContent");
 });
 
 }  // namespace

@@ -61,7 +61,7 @@ TEST_F(JournalTest, RowsOfAFolderThatIsNotKnownAreMended) {
   const NodeId d = IdOf("d"), f = IdOf("d/f");
   Close();
   {
-    auto index = std::move(*Index::Open(folder_ / "state/index.db", &disk_, false));
+    auto index = *Index::Open(folder_ / "state/index.db", &disk_, false);
     Node lost = **index->Get(f);
     lost.parent = kNoNode;
     lost.name.clear();

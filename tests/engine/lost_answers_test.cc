@@ -377,9 +377,9 @@ TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(*Read("f"), "what");
 }
-std::string NameOfStore(const testing::TestParamInfo<Tells>& info) {
+std::string NameOfStore(const testing::TestParamInfo<Tells>& one) {
   static const std::string names[] = {"Content", "Writer", "Nothing"};
-  return names[static_cast<int>(info.param)];
+  return names[static_cast<int>(one.param)];
 }
 INSTANTIATE_TEST_SUITE_P(Stores, SameSecondTest,
                          testing::Values(Tells::kContent, Tells::kWriter, Tells::kNothing),

@@ -2,6 +2,8 @@
 // cut off there is known again by what was sent.
 #include <gtest/gtest.h>
 
+#include <filesystem>
+
 #include "support/drive_fixture.h"
 #include "support/hands.h"
 

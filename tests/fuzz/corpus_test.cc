@@ -76,7 +76,7 @@ TEST_P(Corpus, NoInputBreaksTheParser) {
 
 INSTANTIATE_TEST_SUITE_P(Kinds, Corpus,
                          testing::Values("xml", "json", "toml", "headers", "names", "packets"),
-                         [](const auto& info) { return info.param; });
+                         [](const auto& one) { return one.param; });
 
 }  // namespace
 }  // namespace pargeter::test

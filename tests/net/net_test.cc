@@ -129,7 +129,7 @@ TEST(HttpClientTest, CancellingEndsAWait) {
     std::atomic<bool> begun{false};
     auto other = std::async(std::launch::async, [&] {
       while (!begun) std::this_thread::yield();
-      for (volatile int wait = 0; wait < round % 1000; wait = wait + 1) {
+      for (std::atomic<int> wait = 0; wait < round % 1000; ++wait) {
       }
       request.cancel->Cancel();
     });

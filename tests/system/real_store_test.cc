@@ -110,7 +110,7 @@ std::vector<std::size_t> Mounted() {
   return out;
 }
 INSTANTIATE_TEST_SUITE_P(Peers, RealStoreTest, testing::ValuesIn(Mounted()),
-                         [](const auto& info) { return AllPeers()[info.param].name; });
+                         [](const auto& one) { return AllPeers()[one.param].name; });
 
 }  // namespace
 }  // namespace pargeter::test

@@ -13,7 +13,6 @@ namespace pargeter::webdav {
 
 using xml::Child;
 using xml::Named;
-using xml::NumberIn;
 using xml::Root;
 using xml::Text;
 
