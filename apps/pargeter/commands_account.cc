@@ -2,13 +2,13 @@
 #include <termios.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <cstdlib>
 #include <iostream>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "config/joining.h"
 #include "config/secrets.h"
 #include "net/uri.h"
@@ -438,106 +438,169 @@ Status RunRenameAccount(const std::string& old_name, const std::string& new_name
 
 }  // namespace
 
-CLI::App* AddAccountCommands(CLI::App* app, Work* run) {
-  CLI::App* group = app->add_subcommand("account", "ways into stores");
-  group->require_subcommand(1);
+namespace {
 
+// The key or password, and how the store is reached: for a new account and for a changed one.
+void AddSecretOptions(Command* to, Add* out) {
+  to->Option("--key-id", "ID", &out->account.key_id, "s3: the public half of the key");
+  to->Option("--key-id-env", "VARIABLE", &out->key_id_env,
+             "s3: environment variable with the key id")
+      .Excludes("--key-id");
+  to->Option("--secret-file", "FILE", &out->secret_file,
+             "file with the secret key, password or passphrase on its first line");
+  to->Option("--secret-env", "VARIABLE", &out->secret_env, "environment variable with the secret");
+  to->Option("--secret-in", "PLACE", &out->secret_in,
+             "where the secret is kept, in a private file or in the desktop's keyring")
+      .OneOf({"file", "keyring"});
+  to->Option("--session-token-file", "FILE", &out->session_token_file,
+             "s3: file with the session token of a temporary key");
+  to->Option("--session-token-env", "VARIABLE", &out->session_token_env,
+             "s3: environment variable with the session token");
+  to->Option("--part-size", "SIZE", &out->part_size,
+             "s3: size of the parts of a large upload, such as 8MiB; at least 5MiB");
+  to->Option("--proxy", "URL", &out->account.proxy,
+             "HTTP proxy, as http://HOST:PORT, instead of the one in https_proxy or http_proxy");
+  to->Option("--certificate", "FILE", &out->account.certificate,
+             "client certificate of this machine, a PEM file");
+  to->Option("--certificate-key", "FILE", &out->account.certificate_key,
+             "key of the client certificate, if it is not in the same file");
+  to->Option("--ca-file", "FILE", &out->account.ca_file,
+             "certificate authority of the store, a PEM file, instead of the system's");
+}
+
+void AddNewAccount(Command* group, Work* run) {
   auto add = std::make_shared<Add>();
-  CLI::App* cmd = group->add_subcommand("add", "save a way into a store; does not contact it");
-  cmd->add_option("NAME", add->account.name, "a name of your choosing")->required();
-  cmd->add_option("--kind", add->account.kind, "s3, webdav or sftp")->required();
-  cmd->add_option("--endpoint", add->account.endpoint, "s3: http://HOST:PORT or https://HOST");
-  cmd->add_option("--url", add->account.url, "webdav: the address of a folder there");
-  cmd->add_option("--user", add->account.user, "webdav, sftp: the name to sign in with");
-  cmd->add_flag("--sign-in", add->account.sign_in,
-                "webdav: by a grant in the browser instead of a password");
-  cmd->add_option("--issuer", add->account.issuer,
-                  "webdav: the sign-in server, if it is not the store's own host");
-  cmd->add_option("--client-id", add->account.client_id, "webdav: what it calls this program")
-      ->capture_default_str();
-  cmd->add_option("--scope", add->account.scope, "webdav: what to ask for, if not the usual");
-  cmd->add_option("--host", add->account.host, "sftp: the server's name");
-  cmd->add_option("--port", add->account.port, "sftp: its port")
-      ->check(CLI::Range(1, 65535))
-      ->capture_default_str();
-  cmd->add_option("--private-key", add->account.private_key,
-                  "sftp: file of the key to sign in with; without one a password, or an agent");
-  cmd->add_option("--known-hosts", add->account.known_hosts,
-                  "sftp: file of known hosts' keys, if not your own");
-  cmd->add_flag("--plain-http", add->account.plain_http,
-                "webdav: let the password go over the network unprotected");
-  cmd->add_option("--region", add->account.region, "s3: the store's region")->capture_default_str();
-  cmd->add_flag("--anonymous", add->account.anonymous,
-                "s3: sign nothing, as for a bucket that is open to all; read-only");
-  const auto secret_options = [](CLI::App* to, Add* out) {
-    to->add_option("--key-id", out->account.key_id, "s3: the key's public half");
-    to->add_option("--key-id-env", out->key_id_env, "s3: variable that holds the key id")
-        ->excludes("--key-id");
-    to->add_option("--session-token-file", out->session_token_file,
-                   "s3: file with the session token of a temporary key");
-    to->add_option("--session-token-env", out->session_token_env,
-                   "s3: variable that holds the session token");
-    to->add_option("--part-size", out->part_size,
-                   "s3: bytes in a part of a large upload, such as 8MiB; 5MiB at least");
-    to->add_option("--proxy", out->account.proxy,
-                   "http://HOST:PORT to go through, if not as https_proxy and http_proxy say");
-    to->add_option("--certificate", out->account.certificate,
-                   "PEM file of the certificate that this machine proves itself with");
-    to->add_option("--certificate-key", out->account.certificate_key,
-                   "PEM file of its key, if that is not in the same file");
-    to->add_option("--ca-file", out->account.ca_file,
-                   "PEM file of the store's own certificate authority");
-    to->add_option("--secret-file", out->secret_file,
-                   "file with the secret or password on its first line");
-    to->add_option("--secret-env", out->secret_env, "variable that holds the secret");
-    to->add_option("--secret-in", out->secret_in,
-                   "where it is kept: file (private to you) or keyring (the desktop's)")
-        ->check(CLI::IsMember({"file", "keyring"}));
-  };
-  secret_options(cmd, add.get());
-  cmd->add_option("--access", add->access, "read or write")
-      ->check(CLI::IsMember({"read", "write"}))
-      ->capture_default_str();
-  cmd->add_option("--address-style", add->account.address_style,
-                  "path (HOST/BUCKET) or host (BUCKET.HOST)")
-      ->check(CLI::IsMember({"path", "host"}))
-      ->capture_default_str();
-  cmd->callback([=] { *run = [add](World& w) { return RunAdd(*add, w); }; });
+  AccountSettings& a = add->account;
+  Command* cmd = group->Add(
+      {.name = "add",
+       .summary = "add an account: the address and key of a store",
+       .details =
+           "The store is not contacted; `pargeter account test` does that. A secret that is not "
+           "given by an option is asked for, if there is a terminal.\n\n"
+           "An s3 account needs --endpoint and --key-id, or --anonymous. A webdav account needs "
+           "--url, and --user or --sign-in. An sftp account needs --host and --user.",
+       .examples = {{"an S3 bucket",
+                     "pargeter account add museum --kind s3 --endpoint "
+                     "https://objects.example.test --key-id fieldkey --secret-file key.txt"},
+                    {"a WebDAV drive, with sign-in in a browser",
+                     "pargeter account add staff --kind webdav --url "
+                     "https://drive.example.test/dav --sign-in"},
+                    {"an SFTP server, with a key file",
+                     "pargeter account add coast --kind sftp --host files.example.test --user "
+                     "curator --private-key ~/.ssh/id_ed25519"}}});
+  cmd->Operand("ACCOUNT", &a.name, "name of the account, of your choice").Required();
+  cmd->Option("--kind", "KIND", &a.kind, "protocol of the store")
+      .OneOf({"s3", "webdav", "sftp"})
+      .Required();
+  cmd->Option("--access", "ACCESS", &add->access, "what the account is used for")
+      .OneOf({"read", "write"})
+      .ShowDefault();
+  cmd->Option("--endpoint", "URL", &a.endpoint,
+              "s3: address of the store, as https://HOST or http://HOST:PORT");
+  cmd->Option("--region", "REGION", &a.region, "s3: region of the store").ShowDefault();
+  cmd->Option("--address-style", "STYLE", &a.address_style,
+              "s3: where the bucket's name stands, as HOST/BUCKET or BUCKET.HOST")
+      .OneOf({"path", "host"})
+      .ShowDefault();
+  cmd->Flag("--anonymous", &a.anonymous, "s3: sign no request, for a public bucket; read-only");
+  cmd->Option("--url", "URL", &a.url, "webdav: address of a folder of the store");
+  cmd->Option("--user", "USER", &a.user, "webdav, sftp: user name");
+  cmd->Flag("--sign-in", &a.sign_in,
+            "webdav: grant access in a browser (OAuth 2.0) instead of a password");
+  cmd->Option("--issuer", "URL", &a.issuer,
+              "webdav: sign-in server, if it is not the host of the store");
+  cmd->Option("--client-id", "ID", &a.client_id,
+              "webdav: name of this program at the sign-in server")
+      .ShowDefault();
+  cmd->Option("--scope", "WORDS", &a.scope,
+              "webdav: OAuth scope to ask for, instead of the usual one");
+  cmd->Flag("--plain-http", &a.plain_http, "webdav: allow a password over unencrypted http");
+  cmd->Option("--host", "HOST", &a.host, "sftp: name or address of the server");
+  cmd->Option("--port", "PORT", &a.port, "sftp: port of the server").Within(1, 65535).ShowDefault();
+  cmd->Option("--private-key", "FILE", &a.private_key,
+              "sftp: private key file; without it a password or an agent is used");
+  cmd->Option("--known-hosts", "FILE", &a.known_hosts,
+              "sftp: file with host keys, instead of your own known_hosts");
+  AddSecretOptions(cmd, add.get());
+  cmd->Does([=] { *run = [add](World& w) { return RunAdd(*add, w); }; });
 
   auto change = std::make_shared<Add>();
-  cmd = group->add_subcommand(
-      "change", "a renewed key, another place for its secret, or how the store is reached");
-  cmd->add_option("NAME", change->account.name, "an account")->required();
-  secret_options(cmd, change.get());
-  cmd->callback([=] { *run = [change](World& w) { return RunChange(*change, w); }; });
+  cmd = group->Add(
+      {.name = "change",
+       .summary = "change an account's key, where the secret is kept, or how the store is reached",
+       .details = "Only the given options change. A mounted drive takes the change in with "
+                  "`pargeter refresh`.",
+       .examples = {{"use a renewed key",
+                     "pargeter account change museum --key-id fieldkey --secret-file new-key.txt"},
+                    {"trust the store's own certificate authority",
+                     "pargeter account change museum --ca-file museum-ca.pem"}}});
+  cmd->Operand("ACCOUNT", &change->account.name, "the account").Required();
+  AddSecretOptions(cmd, change.get());
+  cmd->Does([=] { *run = [change](World& w) { return RunChange(*change, w); }; });
+}
 
-  group->add_subcommand("list", "all accounts")->callback([=] { *run = RunListAccounts; });
+}  // namespace
+
+Command* AddAccountCommands(Command* app, Work* run) {
+  Command* group = app->Add(
+      {.name = "account", .summary = "add, test and change accounts: how to log in to a store"});
+  AddNewAccount(group, run);
+  group
+      ->Add({.name = "list",
+             .summary = "list all accounts",
+             .examples = {{"list the accounts", "pargeter account list"},
+                          {"list them for a script", "pargeter account list --json"}}})
+      ->Does([=] { *run = RunListAccounts; });
 
   auto name = std::make_shared<std::string>();
   auto other = std::make_shared<std::string>();
-  const auto named = [&](const char* command, const char* what) {
-    CLI::App* sub = group->add_subcommand(command, what);
-    sub->add_option("NAME", *name, "an account")->required();
+  const auto named = [&](Texts texts) {
+    Command* sub = group->Add(std::move(texts));
+    sub->Operand("ACCOUNT", name.get(), "the account").Required();
     return sub;
   };
-  named("show", "one account")->callback([=] {
-    *run = [name](World& w) { return RunShowAccount(*name, w); };
-  });
-  cmd = named("test", "prove that it works, or say what is wrong");
-  cmd->add_option("--folder", *other, "test this BUCKET[/PREFIX], writing too");
-  cmd->callback([=] { *run = [=](World& w) { return RunTest(*name, *other, w); }; });
-  cmd = named("browse", "what is in it");
-  cmd->add_option("FOLDER", *other, "BUCKET[/PREFIX]; without it: the buckets");
-  cmd->callback([=] { *run = [=](World& w) { return RunBrowse(*name, *other, w); }; });
-  cmd = named("make-folder", "make a folder for a drive; on an object store a bucket");
-  cmd->add_option("FOLDER", *other, "FOLDER, or BUCKET[/PREFIX]")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunMakeFolder(*name, *other, w); }; });
-  named("remove", "forget it here")->callback([=] {
-    *run = [name](World& w) { return RunRemove(*name, w); };
-  });
-  cmd = named("rename", "give it another name");
-  cmd->add_option("NEW", *other, "the new name")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunRenameAccount(*name, *other, w); }; });
+  named({.name = "show",
+         .summary = "show one account: its settings, where its secret is, which drives use it",
+         .examples = {{"show an account", "pargeter account show museum"}}})
+      ->Does([=] { *run = [name](World& w) { return RunShowAccount(*name, w); }; });
+  Command* cmd = named(
+      {.name = "test",
+       .summary = "test an account: connect, sign in, list, and write a trial file",
+       .details =
+           "Each step is printed with its result. The first step that fails says what is wrong and "
+           "what to do. The trial file is deleted again.",
+       .examples = {
+           {"test the address and the key", "pargeter account test museum"},
+           {"test a bucket, with writing", "pargeter account test museum --folder herbarium"}}});
+  cmd->Option("--folder", "FOLDER", other.get(),
+              "folder to test; of an object store BUCKET[/PREFIX]");
+  cmd->Does([=] { *run = [=](World& w) { return RunTest(*name, *other, w); }; });
+  cmd =
+      named({.name = "browse",
+             .summary = "list the folders and files at the store of an account",
+             .examples = {{"list the buckets, or the top folder", "pargeter account browse museum"},
+                          {"list one folder", "pargeter account browse museum herbarium"}}});
+  cmd->Operand("FOLDER", other.get(), "the folder; of an object store BUCKET[/PREFIX]");
+  cmd->Does([=] { *run = [=](World& w) { return RunBrowse(*name, *other, w); }; });
+  cmd = named({.name = "make-folder",
+               .summary = "make a folder or a bucket at the store of an account",
+               .examples = {{"make a bucket", "pargeter account make-folder museum seeds"},
+                            {"make a folder in a bucket",
+                             "pargeter account make-folder museum herbarium/loans"}}});
+  cmd->Operand("FOLDER", other.get(), "the folder; of an object store BUCKET[/PREFIX]").Required();
+  cmd->Does([=] { *run = [=](World& w) { return RunMakeFolder(*name, *other, w); }; });
+  AddSignInCommands(group, run);
+  cmd = named(
+      {.name = "rename",
+       .summary = "rename an account; its drives go on using it",
+       .examples = {{"give an account another name", "pargeter account rename spare reserve"}}});
+  cmd->Operand("NEW", other.get(), "the new name").Required();
+  cmd->Does([=] { *run = [=](World& w) { return RunRenameAccount(*name, *other, w); }; });
+  named({.name = "remove",
+         .summary = "remove an account and its secret from this machine",
+         .details = "Nothing at the store changes. An account that a drive uses is not removed.",
+         .examples = {{"remove an account", "pargeter account remove reserve"}}})
+      ->Does([=] { *run = [name](World& w) { return RunRemove(*name, w); }; });
   return group;
 }
 

@@ -6,7 +6,6 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <atomic>
 #include <cerrno>
 #include <cstdlib>
@@ -16,6 +15,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "provider/s3/s3_provider.h"
 #include "sample.h"
 #include "world.h"
@@ -115,7 +115,7 @@ class Tour {
     if (::access(program.c_str(), X_OK) != 0) {
       return Error(Code::kNotFound,
                    "the simulated stores' program is not beside this one: " + program,
-                   "Build it with: ./check --build-only");
+                   "Install pargeter-standin, or build it with: ./check --build-only");
     }
     Aloud("A simulated object store and a simulated cloud drive, on this machine only:");
     PG_ASSIGN(endpoint_, StartStore({"objects", "--data", "store", "--key-id", "fieldkey",
@@ -272,13 +272,20 @@ Status RunDemo(Options options, World& world) {
 
 }  // namespace
 
-void AddDemoCommand(CLI::App* app, Work* run) {
+void AddDemoCommand(Command* app, Work* run) {
   auto options = std::make_shared<Options>();
-  CLI::App* cmd = app->add_subcommand("demo", "a tour on a simulated store with sample data");
-  cmd->add_option("--dir", options->dir, "an empty folder for it; default: a temporary one");
-  cmd->add_option("--seed", options->seed, "of the sample data")->capture_default_str();
-  cmd->add_flag("--keep", options->keep, "leave the folder for looking around");
-  cmd->callback([=] { *run = [=](World& w) { return RunDemo(*options, w); }; });
+  Command* cmd = app->Add(
+      {.name = "demo",
+       .summary = "show a tour on a simulated store with sample data",
+       .details = "The tour needs pargeter-standin beside this program or on the PATH, and "
+                  "/dev/fuse. Nothing outside its own folder is changed.",
+       .examples = {{"take the tour", "pargeter demo"},
+                    {"keep its files to look around", "pargeter demo --dir ~/tour --keep"}}});
+  cmd->Option("--dir", "DIR", &options->dir,
+              "an empty folder for the tour (default: a temporary one)");
+  cmd->Option("--seed", "NUMBER", &options->seed, "seed of the sample data").ShowDefault();
+  cmd->Flag("--keep", &options->keep, "keep the folder afterwards");
+  cmd->Does([=] { *run = [=](World& w) { return RunDemo(*options, w); }; });
 }
 
 }  // namespace pargeter::app

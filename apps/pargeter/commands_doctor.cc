@@ -3,7 +3,6 @@
 #include <sys/statvfs.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <cerrno>
 #include <filesystem>
 #include <set>
@@ -11,6 +10,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
@@ -101,7 +101,7 @@ void LookAtServices(const World& world, Findings* out) {
     if (::access(service.program.c_str(), X_OK) != 0)
       out->Bad(fmt::format("the service of {} starts {}, which cannot be run", service.drive,
                            service.program),
-               fmt::format("Enable it anew: pargeter service enable {}", service.drive));
+               fmt::format("Enable the service again: pargeter service enable {}", service.drive));
   }
   if (!root && !services.empty()) {
     const std::string user = UserName(::geteuid());
@@ -109,7 +109,7 @@ void LookAtServices(const World& world, Findings* out) {
       out->Well(fmt::format("{} lingers: services start at boot", user));
     else
       out->Note(fmt::format("{} does not linger: services run only while you are signed in", user),
-                fmt::format("From boot on: sudo loginctl enable-linger {}", user));
+                fmt::format("To run them from boot on: sudo loginctl enable-linger {}", user));
   }
 }
 
@@ -141,7 +141,7 @@ void LookAtAccounts(const World& world, Findings* out) {
     const auto store = OpenStore(world, name, "");
     if (!store.ok() && GivenToService(world, name)) {
       out->Note(fmt::format("account {}: its secret is a credential of a service", name),
-                "Whether it is the right one, the service says: pargeter service status");
+                "The service itself tests the credential: pargeter service status");
       continue;
     }
     if (!store.ok()) {
@@ -156,7 +156,7 @@ void LookAtAccounts(const World& world, Findings* out) {
           fmt::format("account {}: its store answers, takes the key, and its clock agrees", name));
     else
       out->Bad(fmt::format("account {}: {}", name, report.clock),
-               "Set the time, or let it be set: timedatectl set-ntp true");
+               "Set the clock, or synchronise it: timedatectl set-ntp true");
   }
 }
 
@@ -189,7 +189,7 @@ void LookAtMount(const World& world, const DriveSettings& d, Findings* out) {
   std::error_code ec;
   if (std::filesystem::is_symlink(world.paths.SocketLinkOf(d.name), ec))
     out->Note(fmt::format("drive {}: its last process ended without tidying up", d.name),
-              "The next mount does that.");
+              "The next mount cleans up.");
   if (!d.part_of.empty()) return;  // the mount is that of the joined drive
   bool dead = false;
   for (const MountEntry& mount : ListMounts())
@@ -215,7 +215,7 @@ void LookAtDrive(const World& world, const std::string& name, Findings* out) {
   for (const std::string& account : AccountsOf(d))
     if (!LoadAccount(world.paths, account).ok())
       out->Bad(fmt::format("drive {}: there is no usable account {}", name, account),
-               "Add it: pargeter account add");
+               "Add the account: pargeter account add");
   LookAtMount(world, d, out);
   if (d.share_with_all && ::geteuid() != 0) {
     const auto conf = ReadFile("/etc/fuse.conf", 1 << 16);
@@ -231,7 +231,7 @@ void LookAtDrive(const World& world, const std::string& name, Findings* out) {
     const std::string file = it->path().filename().string();
     if (file.find(".damaged-") != std::string::npos)
       out->Note(fmt::format("drive {}: a damaged index was kept as {}", name, it->path().string()),
-                "Delete it when nothing is missing.");
+                "Delete it if no file is missing.");
   }
 }
 
@@ -245,7 +245,7 @@ void LookAtLeftovers(const World& world, Findings* out) {
     if (known.count(name) == 0)
       out->Note(fmt::format("{} is the state of a drive that is not configured any more",
                             it->path().string()),
-                "It may hold changes that are not at the store: look before you delete it.");
+                "It may hold changes that are not at the store: check that before you delete it.");
   }
 }
 
@@ -264,9 +264,14 @@ Status RunDoctor(World& world) {
 
 }  // namespace
 
-void AddDoctorCommand(CLI::App* app, Work* run) {
-  app->add_subcommand("doctor", "look at everything that drives need, and say what to mend")
-      ->callback([=] { *run = RunDoctor; });
+void AddDoctorCommand(Command* app, Work* run) {
+  app->Add({.name = "doctor",
+            .summary = "check all that drives need, and say what to mend",
+            .details =
+                "Checked are FUSE, services, accounts, the clock, disks, mount points and states. "
+                "Nothing is changed.",
+            .examples = {{"check this machine", "pargeter doctor"}}})
+      ->Does([=] { *run = RunDoctor; });
 }
 
 }  // namespace pargeter::app

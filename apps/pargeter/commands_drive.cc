@@ -1,7 +1,6 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <cstdlib>
 #include <filesystem>
 
@@ -9,6 +8,7 @@
 #include "base/text.h"
 #include "base/units.h"
 #include "cache/relocate.h"
+#include "command_line/command.h"
 #include "config/joining.h"
 #include "control/client.h"
 #include "stores.h"
@@ -107,7 +107,7 @@ Status Apply(const Change& c, DriveSettings* d) {
 Status CheckJoin(const World& world, const DriveSettings& d) {
   if (!d.account.empty() || !d.folder.empty())
     return Error(Code::kInvalid, "a joined drive has no account and no folder of its own",
-                 "Say all in --join ACCOUNT/FOLDER.");
+                 "Name all folders with --join ACCOUNT/FOLDER.");
   for (const std::string& text : d.except) PG_TRY(ParseJoin(text));
   for (const std::string& text : d.join) {
     PG_ASSIGN(const JoinPattern pattern, ParseJoin(text));
@@ -133,7 +133,7 @@ Status CheckFolder(const World& world, const DriveSettings& d) {
   if (bucket.empty() && account.kind == "s3") {
     return Error(Code::kInvalid,
                  "an object store's folder is BUCKET or BUCKET/PREFIX, and none is given",
-                 fmt::format("Look what there is with: pargeter account browse {}", d.account));
+                 fmt::format("List the buckets with: pargeter account browse {}", d.account));
   }
   return {};
 }
@@ -312,7 +312,7 @@ Status MoveCache(const World& world, const DriveSettings& before, const DriveSet
   const auto mine = ReadFile(from + "/.drive", 256), there = ReadFile(to + "/.drive", 256);
   if (mine.ok() && there.ok() && *mine != *there)
     return Error(Code::kRefused, fmt::format("{} is the cache of another drive", Printable(to)),
-                 "Choose a folder of its own.");
+                 "Choose another folder.");
   const bool terminal = ::isatty(2) != 0 && !world.quiet;
   Steady said{};
   const auto moved = MoveBlocks(from, to, &RealDisk(), [&](const Relocation& r) {
@@ -363,7 +363,7 @@ Status CheckAllIsUp(const World& world, const DriveSettings& d) {
     return Error(Code::kRefused,
                  fmt::format("the drive {} has {} that no store has yet, and that would stay here",
                              each.name, Counted(here.changes, "change")),
-                 fmt::format("Mount it until all is up: pargeter mount {}; pargeter flush {}",
+                 fmt::format("Mount it until all is uploaded: pargeter mount {}; pargeter flush {}",
                              mount, mount));
   }
   return {};
@@ -461,12 +461,12 @@ Status CheckNothingIsOnlyHere(const World& world, const DriveSettings& d,
     return Error(Code::kRefused,
                  fmt::format("the drive {} has {} that no store has yet", d.name,
                              Counted(here.changes, "change")),
-                 "Mount it until all is up, or " + lose);
+                 "Mount it until all is uploaded, or " + lose);
   if (here.local > 0)
     return Error(Code::kRefused,
                  fmt::format("the drive {} has {} that a rule keeps on this disk only", d.name,
                              Counted(here.local, "file")),
-                 "Mount it and move out what is dear (see: pargeter rule list), or " + lose);
+                 "Mount it and move the files out (see: pargeter rule list), or " + lose);
   return {};
 }
 
@@ -501,76 +501,112 @@ Status RunRemove(const Change& change, World& world) {
   return {};
 }
 
-void AddSettings(CLI::App* cmd, const std::shared_ptr<Change>& c) {
-  cmd->add_option("--folder", c->folder,
-                  "s3: BUCKET[/PREFIX]; webdav: any folder, the top without");
-  cmd->add_option("--mode", c->mode, "stream: every name at once, bytes when they are read");
-  cmd->add_option("--label", c->label, "what people call it");
-  cmd->add_option("--cache-limit", c->cache_limit, "most bytes kept on this disk, such as 2GiB");
-  cmd->add_option("--keep-free", c->keep_free, "share of the disk to keep free, such as 0.1");
-  cmd->add_option("--share-with", c->share_with,
-                  "owner (only you see it), or all (other users too, as permissions say)");
-  cmd->add_option("--hold-deletions", c->hold,
-                  "hold back more than FILES deletions at once that are also more than that SHARE "
-                  "of the drive, such as 1000,0.25; or off");
-  cmd->add_option("--shy-readers", c->shy_readers,
-                  "programs that get no whole files from the store: NAME,NAME, none, or default "
-                  "(the usual indexers, thumbnailers and scanners)");
-  cmd->add_option("--shy-allowance", c->shy_allowance,
-                  "bytes that they get of each file's ends, such as 256KiB");
-  cmd->add_option("--cache-at", c->cache_at,
-                  "folder for cached content, such as one on another disk");
-  cmd->add_option("--fresh-for", c->fresh_for,
-                  "how old a listing may be before it is asked for again, such as 5s");
-  cmd->add_option("--stop-within", c->stop_within,
-                  "how long the end of the mount waits for uploads, such as 2m");
-  cmd->add_flag("--read-only", c->read_only, "nothing can be changed through it");
-  // each takes one word: what follows is no further one
-  cmd->add_option("--join", c->join,
-                  "show several folders side by side: ACCOUNT/FOLDER, where * stands for any name, "
-                  "also of folders to come; may be given more than once")
-      ->expected(1)
-      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
-  cmd->add_option("--except", c->except,
-                  "with --join: ACCOUNT/FOLDER that is left out; none: nothing is")
-      ->expected(1)
-      ->multi_option_policy(CLI::MultiOptionPolicy::TakeAll);
+void AddSettings(Command* cmd, const std::shared_ptr<Change>& c) {
+  cmd->Option(
+      "--folder", "FOLDER", &c->folder,
+      "folder at the store: s3 BUCKET[/PREFIX]; webdav and sftp any folder (default: the top)");
+  cmd->Option("--mode", "MODE", &c->mode, "stream: all names at once, bytes when they are read");
+  cmd->Option("--label", "TEXT", &c->label, "description for people");
+  cmd->Flag("--read-only", &c->read_only, "refuse changes through the mount");
+  cmd->Option("--cache-limit", "SIZE", &c->cache_limit, "most bytes of the cache, such as 2GiB");
+  cmd->Option("--keep-free", "SHARE", &c->keep_free,
+              "share of the disk that the cache leaves free, such as 0.1");
+  cmd->Option("--cache-at", "DIR", &c->cache_at,
+              "folder for the cache, such as one on another disk");
+  cmd->Option("--share-with", "WHO", &c->share_with,
+              "who sees the mount, only its owner or all users as permissions allow")
+      .OneOf({"owner", "all"});
+  cmd->Option("--fresh-for", "SPAN", &c->fresh_for,
+              "age of a listing after which an open asks the store again, such as 5s");
+  cmd->Option("--stop-within", "SPAN", &c->stop_within,
+              "longest wait for uploads when the mount ends, such as 2m");
+  cmd->Option(
+      "--hold-deletions", "FILES,SHARE", &c->hold,
+      "hold back deletions if more than FILES and more than SHARE of the drive are deleted within "
+      "a minute, such as 1000,0.25; or off");
+  cmd->Option(
+      "--shy-readers", "NAMES", &c->shy_readers,
+      "programs that get no whole files from the store: NAME,NAME, none, or default (common "
+      "indexers, thumbnailers and scanners)");
+  cmd->Option("--shy-allowance", "SIZE", &c->shy_allowance,
+              "bytes of each file that those programs get, such as 256KiB");
+  cmd->Option(
+      "--join", "PATTERN", &c->join,
+      "show several folders side by side: ACCOUNT/FOLDER, where * and ? stand for letters of a "
+      "name; can be repeated");
+  cmd->Option("--except", "PATTERN", &c->except,
+              "with --join: ACCOUNT/FOLDER that is left out, or none; can be repeated");
 }
 
 }  // namespace
 
-void AddDriveCommands(CLI::App* app, Work* run) {
-  CLI::App* group = app->add_subcommand("drive", "folders of stores, and where they appear");
-  group->require_subcommand(1);
+void AddDriveCommands(Command* app, Work* run) {
+  Command* group =
+      app->Add({.name = "drive",
+                .summary = "add and change drives: a folder of an account, and where it appears"});
   auto c = std::make_shared<Change>();
   auto other = std::make_shared<std::string>();
-  const auto named = [&](const char* command, const char* what) {
-    CLI::App* sub = group->add_subcommand(command, what);
-    sub->add_option("NAME", c->name, "a drive")->required();
+  const auto named = [&](Texts texts) {
+    Command* sub = group->Add(std::move(texts));
+    sub->Operand("DRIVE", &c->name, "the drive").Required();
     return sub;
   };
-  CLI::App* cmd = named("add", "define one; does not contact the store");
-  cmd->add_option("--account", c->account, "an account; or --join");
-  cmd->add_option("--at", c->at, "the folder where it appears")->required();
+  Command* cmd = named(
+      {.name = "add",
+       .summary = "add a drive: a folder of an account, and the directory where it appears",
+       .details =
+           "The store is not contacted, and nothing is mounted; `pargeter mount` does that. The "
+           "directory is made if it is not there, and must be empty.",
+       .examples = {{"a folder of a bucket, with a small cache",
+                     "pargeter drive add sheets --account museum --folder herbarium/sheets --at "
+                     "~/sheets --cache-limit 2GiB"},
+                    {"a whole cloud drive, read-only",
+                     "pargeter drive add office --account staff --at ~/office --read-only"},
+                    {"several folders under one mount",
+                     "pargeter drive add all --join 'museum/*' --at ~/all"}}});
+  cmd->Option("--account", "ACCOUNT", &c->account, "the account; not with --join");
+  cmd->Option("--at", "DIR", &c->at, "the directory where the drive appears").Required();
   AddSettings(cmd, c);
-  cmd->callback([=] { *run = [c](World& w) { return RunAdd(*c, w); }; });
-  group->add_subcommand("list", "all drives")->callback([=] { *run = RunListDrives; });
-  named("show", "one drive")->callback([=] {
-    *run = [c](World& w) { return RunShowDrive(c->name, w); };
-  });
-  cmd = named("change", "other settings");
-  cmd->add_option("--account", c->account, "an account");
-  cmd->add_option("--at", c->at, "the folder where it appears");
+  cmd->Does([=] { *run = [c](World& w) { return RunAdd(*c, w); }; });
+  group
+      ->Add({.name = "list",
+             .summary = "list all drives",
+             .examples = {{"list the drives", "pargeter drive list"}}})
+      ->Does([=] { *run = RunListDrives; });
+  named({.name = "show",
+         .summary = "show the settings of one drive",
+         .examples = {{"show a drive", "pargeter drive show sheets"}}})
+      ->Does([=] { *run = [c](World& w) { return RunShowDrive(c->name, w); }; });
+  cmd = named(
+      {.name = "change",
+       .summary = "change settings of a drive",
+       .details =
+           "Only the given options change. `pargeter refresh` brings the change to a mounted "
+           "drive; it names the settings that need a new mount. A new --cache-at moves the "
+           "cache; the drive must be unmounted for that.",
+       .examples = {
+           {"allow a larger cache", "pargeter drive change sheets --cache-limit 4GiB"},
+           {"never hold back deletions", "pargeter drive change sheets --hold-deletions off"}}});
+  cmd->Option("--account", "ACCOUNT", &c->account, "the account");
+  cmd->Option("--at", "DIR", &c->at, "the directory where the drive appears");
   AddSettings(cmd, c);
-  cmd->add_flag("--read-write", c->read_write, "no longer read-only");
-  cmd->callback([=] { *run = [c](World& w) { return RunChange(*c, w); }; });
-  cmd = named("rename", "give it another name; it appears where it did");
-  cmd->add_option("NEW", *other, "the new name")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunRenameDrive(c->name, *other, w); }; });
-  cmd = named("remove", "forget it and its cache here");
-  cmd->add_flag("--discard-pending", c->discard_pending,
-                "also lose changes that are not at the store yet, and files that are only here");
-  cmd->callback([=] { *run = [c](World& w) { return RunRemove(*c, w); }; });
+  cmd->Flag("--read-write", &c->read_write, "allow changes again");
+  cmd->Does([=] { *run = [c](World& w) { return RunChange(*c, w); }; });
+  cmd = named({.name = "rename",
+               .summary = "rename a drive; it appears at the same directory",
+               .examples = {{"give a drive another name", "pargeter drive rename spare reserve"}}});
+  cmd->Operand("NEW", other.get(), "the new name").Required();
+  cmd->Does([=] { *run = [=](World& w) { return RunRenameDrive(c->name, *other, w); }; });
+  cmd = named(
+      {.name = "remove",
+       .summary = "remove a drive and its cache from this machine",
+       .details =
+           "Nothing at the store changes. A drive with changes that are not uploaded, or with "
+           "files that are only on this disk, is not removed unless --discard-pending is given.",
+       .examples = {{"remove a drive", "pargeter drive remove reserve"}}});
+  cmd->Flag("--discard-pending", &c->discard_pending,
+            "lose changes that are not uploaded, and files that are only on this disk");
+  cmd->Does([=] { *run = [c](World& w) { return RunRemove(*c, w); }; });
 }
 
 }  // namespace pargeter::app

@@ -1,9 +1,8 @@
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
-
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "stores.h"
 #include "world.h"
 
@@ -87,16 +86,20 @@ Status RunListFiles(std::vector<std::string> paths, bool itself, World& world) {
 
 }  // namespace
 
-void AddFileCommands(CLI::App* app, Work* run) {
+void AddFileCommands(Command* app, Work* run) {
   auto paths = std::make_shared<std::vector<std::string>>();
   auto itself = std::make_shared<bool>(false);
-  CLI::App* cmd = app->add_subcommand("ls",
-                                      "state, size and size on disk:  . remote  : partial  o "
-                                      "cached  * pinned  ^ pending  ! conflict  "
-                                      "= local");
-  cmd->add_option("PATH", *paths, "files or folders on a drive; default: here");
-  cmd->add_flag("-d,--itself", *itself, "a folder itself, not what is in it");
-  cmd->callback([=] { *run = [=](World& w) { return RunListFiles(*paths, *itself, w); }; });
+  Command* cmd =
+      app->Add({.name = "ls",
+                .summary = "list files with their state, size, and size on this disk",
+                .details = "The first column is the state:  . remote   : partial   o cached   * "
+                           "pinned   ^ pending   "
+                           "! conflict   = local. See pargeter(7).",
+                .examples = {{"list a folder", "pargeter ls ~/sheets"},
+                             {"show the sums of a folder", "pargeter ls -d ~/sheets/loans"}}});
+  cmd->Operand("PATH", paths.get(), "files or folders on a drive (default: the current folder)");
+  cmd->Flag("-d,--itself", itself.get(), "list a folder itself, not its entries");
+  cmd->Does([=] { *run = [=](World& w) { return RunListFiles(*paths, *itself, w); }; });
 }
 
 }  // namespace pargeter::app

@@ -1,13 +1,13 @@
 #include <fmt/format.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <filesystem>
 #include <map>
 #include <thread>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "control/client.h"
 #include "drive_methods.h"
 #include "service/manager.h"
@@ -49,10 +49,6 @@ Result<std::optional<Json>> StatusOfRunning(const World& world, const DriveSetti
       return answer;
     std::this_thread::sleep_for(Duration(20));
   }
-}
-
-bool HasState(const World& world, const DriveSettings& d) {
-  return ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0;
 }
 
 // What is so of a drive of which nothing else is known.
@@ -468,59 +464,93 @@ Status RunActivity(const std::string& name, bool follow, World& world) {
 
 }  // namespace
 
-void AddLookCommands(CLI::App* app, Work* run) {
-  auto whose = std::make_shared<std::string>();
-  auto follow = std::make_shared<bool>(false);
-  CLI::App* activity =
-      app->add_subcommand("activity", "what changed lately, on which side, and who was held back");
-  activity->add_option("NAME", *whose, "a drive; default: all");
-  activity->add_flag("--follow", *follow, "go on as it happens");
-  activity->callback([=] { *run = [=](World& w) { return RunActivity(*whose, *follow, w); }; });
+void AddTransferCommands(Command* app, Work* run) {
   auto name = std::make_shared<std::string>();
-  auto timeout = std::make_shared<std::string>("10m");
-  const auto with_name = [&](const char* command, const char* what) {
-    CLI::App* cmd = app->add_subcommand(command, what);
-    cmd->add_option("NAME", *name, "a drive; default: all");
-    return cmd;
-  };
-  with_name("status", "where, how, online or since when not, what waits")->callback([=] {
-    *run = [=](World& w) { return RunStatus(*name, w); };
-  });
-  with_name("usage", "how much of the account is used, and how much of this disk")->callback([=] {
-    *run = [=](World& w) { return RunUsage(*name, w); };
-  });
-  CLI::App* queue = with_name("queue", "changes that are not at the store yet");
-  for (const char* method : {"release", "drop"}) {
-    CLI::App* held = queue->add_subcommand(
-        method, method[0] == 'r' ? "let deletions go that were held back, since they were so many"
-                                 : "bring those files back instead");
-    held->add_option("NAME", *name, "a drive")->required();
-    held->callback([=] { *run = [=](World& w) { return RunHeld(*name, method, w); }; });
+  Command* queue = app->Add({.name = "queue",
+                             .summary = "list changes that are not at the store yet, and why",
+                             .examples = {{"list what waits on all drives", "pargeter queue"},
+                                          {"count it in a script", "pargeter queue sheets --json"}},
+                             .usage = "[DRIVE] | release DRIVE | drop DRIVE"});
+  queue->Operand("DRIVE", name.get(), "the drive (default: all)");
+  for (const bool release : {true, false}) {
+    const char* method = release ? "release" : "drop";
+    Command* held = queue->Add(
+        {.name = method,
+         .summary = release ? "release deletions that were held back, since they were many"
+                            : "drop deletions that were held back: the files come back",
+         .examples = {{release ? "delete the files at the store, too" : "bring the files back",
+                       fmt::format("pargeter queue {} sheets", method)}}});
+    held->Operand("DRIVE", name.get(), "the drive").Required();
+    held->Does([=] { *run = [=](World& w) { return RunHeld(*name, method, w); }; });
   }
-  queue->callback([=] {
-    if (queue->get_subcommands().empty()) *run = [=](World& w) { return RunQueue(*name, w); };
-  });
+  queue->Does([=] { *run = [=](World& w) { return RunQueue(*name, w); }; });
+
+  auto timeout = std::make_shared<std::string>("10m");
+  Command* cmd = app->Add(
+      {.name = "flush",
+       .summary = "wait until all changes are at the store",
+       .details = "If a change can never be uploaded as it is, such as for a missing right, the "
+                  "command returns at once and says why.",
+       .examples = {
+           {"wait before switching off", "pargeter flush"},
+           {"wait for one drive, five minutes at most", "pargeter flush sheets --timeout 5m"}}});
+  cmd->Operand("DRIVE", name.get(), "the drive (default: all)");
+  cmd->Option("--timeout", "SPAN", timeout.get(), "longest wait, such as 10m").ShowDefault();
+  cmd->Does([=] { *run = [=](World& w) { return RunFlush(*name, *timeout, w); }; });
+
   auto path = std::make_shared<std::string>();
   auto here = std::make_shared<bool>(false), there = std::make_shared<bool>(false),
        both = std::make_shared<bool>(false);
-  CLI::App* conflicts =
-      with_name("conflicts", "files changed here and at the store: ours stands beside theirs");
-  CLI::App* keep = conflicts->add_subcommand("keep", "decide which version stays");
-  keep->add_option("PATH", *path, "the copy that was kept, or the file beside it")->required();
-  keep->add_flag("--here", *here, "the copy kept here takes the name");
-  keep->add_flag("--there", *there, "the store's version stays, the copy goes");
-  keep->add_flag("--both", *both, "both stay");
-  keep->callback([=] { *run = [=](World& w) { return RunKeep(*path, *here, *there, *both, w); }; });
-  conflicts->callback([=] {
-    if (conflicts->get_subcommands().empty())
-      *run = [=](World& w) { return RunConflicts(*name, w); };
-  });
-  CLI::App* cmd = with_name("flush", "wait until everything is at the store");
-  cmd->add_option("--timeout", *timeout, "at most so long, such as 10m")->capture_default_str();
-  cmd->callback([=] { *run = [=](World& w) { return RunFlush(*name, *timeout, w); }; });
-  with_name("refresh", "look at the store again now")->callback([=] {
-    *run = [=](World& w) { return RunRefresh(*name, w); };
-  });
+  Command* conflicts =
+      app->Add({.name = "conflicts",
+                .summary = "list conflicts: files that were changed here and at the store",
+                .examples = {{"list the conflicts of all drives", "pargeter conflicts"}},
+                .usage = "[DRIVE] | keep PATH (--here | --there | --both)"});
+  conflicts->Operand("DRIVE", name.get(), "the drive (default: all)");
+  Command* keep = conflicts->Add(
+      {.name = "keep",
+       .summary = "settle a conflict: keep this machine's version, the store's, or both",
+       .examples = {{"replace the store's version by ours",
+                     "pargeter conflicts keep ~/sheets/list.csv --here"}},
+       .usage = "PATH (--here | --there | --both)"});
+  keep->Operand("PATH", path.get(), "the copy that was kept, or the file beside it").Required();
+  keep->Flag("--here", here.get(), "this machine's copy takes the name");
+  keep->Flag("--there", there.get(), "the store's version stays, and the copy is deleted");
+  keep->Flag("--both", both.get(), "both files stay");
+  keep->Does([=] { *run = [=](World& w) { return RunKeep(*path, *here, *there, *both, w); }; });
+  conflicts->Does([=] { *run = [=](World& w) { return RunConflicts(*name, w); }; });
+
+  cmd = app->Add({.name = "refresh",
+                  .summary = "read the settings again, and look at the store again",
+                  .examples = {{"take in changed settings", "pargeter refresh sheets"}}});
+  cmd->Operand("DRIVE", name.get(), "the drive (default: all)");
+  cmd->Does([=] { *run = [=](World& w) { return RunRefresh(*name, w); }; });
+}
+
+void AddLookCommands(Command* app, Work* run) {
+  auto name = std::make_shared<std::string>();
+  auto follow = std::make_shared<bool>(false);
+  const auto with_drive = [&](Texts texts) {
+    Command* cmd = app->Add(std::move(texts));
+    cmd->Operand("DRIVE", name.get(), "the drive (default: all)");
+    return cmd;
+  };
+  with_drive({.name = "status",
+              .summary = "show drives: mounted, online, what waits for upload, use of the cache",
+              .examples = {{"show all drives", "pargeter status"},
+                           {"show one drive for a script", "pargeter status sheets --json"}}})
+      ->Does([=] { *run = [=](World& w) { return RunStatus(*name, w); }; });
+  with_drive({.name = "usage",
+              .summary = "show the space used at the store, and on this disk",
+              .examples = {{"show the use of all drives", "pargeter usage"}}})
+      ->Does([=] { *run = [=](World& w) { return RunUsage(*name, w); }; });
+  Command* activity =
+      with_drive({.name = "activity",
+                  .summary = "show recent changes, on which side they were made, and faults",
+                  .examples = {{"show recent activity", "pargeter activity sheets"},
+                               {"follow it", "pargeter activity --follow"}}});
+  activity->Flag("--follow", follow.get(), "go on with new lines until Ctrl-C");
+  activity->Does([=] { *run = [=](World& w) { return RunActivity(*name, *follow, w); }; });
 }
 
 }  // namespace pargeter::app

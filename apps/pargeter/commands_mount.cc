@@ -6,12 +6,12 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <cerrno>
 
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "control/client.h"
 #include "face/stream/mount_point.h"
 #include "service/journal.h"
@@ -172,7 +172,7 @@ Result<std::optional<Json>> AskToUnmount(const std::string& name, bool now, Dura
       return Error(Code::kBusy,
                    fmt::format("the drive {} cannot be told: {}, and has no socket", name,
                                lock.error().what),
-                   fmt::format("It makes {} when it can: try again, or end the process.",
+                   fmt::format("The process makes {} when it can: try again, or end the process.",
                                world.paths.OwnSocketOf(name)));
     ::poll(nullptr, 0, 100);
   }
@@ -214,13 +214,13 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
   const std::string why = answer->value("why", ""), remedy = answer->value("remedy", "");
   if (left > 0 && !now && !why.empty())
     return Error(Code::kTimeout, fmt::format("{} is unmounted; {}", name, Printable(why)),
-                 "All of that is safe on this disk. " + Printable(remedy));
+                 "The changes are safe on this disk. " + Printable(remedy));
   if (left > 0 && !now) {
     return Error(
         Code::kTimeout,
         fmt::format("{} is unmounted, but {} ({}) {} not at the store yet", name, changes(left),
                     FormatSize(answer->value("bytes", std::uint64_t{0})), left == 1 ? "is" : "are"),
-        "All of that is safe on this disk and goes up at the next mount.");
+        "The changes are safe on this disk, and are uploaded after the next mount.");
   }
   world.Say(left > 0 ? fmt::format("{} is unmounted; {} wait{} on this disk for the next mount.",
                                    name, changes(left), left == 1 ? "s" : "")
@@ -231,22 +231,35 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
 
 }  // namespace
 
-void AddMountCommands(CLI::App* app, Work* run) {
+void AddMountCommands(Command* app, Work* run) {
   auto name = std::make_shared<std::string>();
   auto flag = std::make_shared<bool>(false);
   auto timeout = std::make_shared<std::string>("10m");
-  CLI::App* cmd = app->add_subcommand("mount", "show a drive at its folder, until Ctrl-C");
-  cmd->add_option("NAME", *name, "a drive")->required();
-  cmd->add_flag("--detach", *flag, "return when it is ready, and go on in the background");
-  cmd->callback([=] { *run = [=](World& w) { return RunMount(*name, *flag, w); }; });
-  cmd = app->add_subcommand("unmount", "take it away, after waiting for uploads");
-  cmd->add_option("NAME", *name, "a drive")->required();
-  cmd->add_flag("--now", *flag,
-                "do not wait, even if it is in use; what waits stays safe on this disk");
-  cmd->add_option("--timeout", *timeout, "wait at most so long for uploads")->capture_default_str();
+  Command* cmd = app->Add(
+      {.name = "mount",
+       .summary = "mount a drive: make its files appear at its directory",
+       .details =
+           "The command stays in the foreground; Ctrl-C or SIGTERM uploads what waits and "
+           "unmounts. "
+           "SIGHUP reads the settings again. To mount a drive at every start of the machine, use "
+           "`pargeter service enable`.",
+       .examples = {{"mount in the background", "pargeter mount sheets --detach"}}});
+  cmd->Operand("DRIVE", name.get(), "the drive").Required();
+  cmd->Flag("--detach", flag.get(), "return when the mount answers, and go on in the background");
+  cmd->Does([=] { *run = [=](World& w) { return RunMount(*name, *flag, w); }; });
+  cmd = app->Add(
+      {.name = "unmount",
+       .summary = "unmount a drive after its changes are uploaded",
+       .details = "Changes that are not uploaded in time stay on this disk, and are uploaded after "
+                  "the next mount.",
+       .examples = {{"upload, then unmount", "pargeter unmount sheets"},
+                    {"unmount at once, and upload later", "pargeter unmount sheets --now"}}});
+  cmd->Operand("DRIVE", name.get(), "the drive").Required();
+  cmd->Flag("--now", flag.get(), "do not wait for uploads, even if the mount is in use");
+  cmd->Option("--timeout", "SPAN", timeout.get(), "longest wait for uploads").ShowDefault();
   auto if_dead = std::make_shared<bool>(false);
-  cmd->add_flag("--if-dead", *if_dead, "only take away what a crash has left there");
-  cmd->callback([=] {
+  cmd->Flag("--if-dead", if_dead.get(), "only remove the mount that a killed process left");
+  cmd->Does([=] {
     *run = [=](World& w) {
       return *if_dead ? RunClear(*name, w) : RunUnmount(*name, *flag, *timeout, w);
     };

@@ -4,13 +4,13 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <atomic>
 #include <map>
 #include <thread>
 
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "stores.h"
 #include "world.h"
 
@@ -429,48 +429,78 @@ Status RunExplain(const std::string& path, World& world) {
 
 }  // namespace
 
-void AddResidencyCommands(CLI::App* app, Work* run) {
-  const auto paths_of = [](CLI::App* cmd) {
+void AddResidencyCommands(Command* app, Work* run) {
+  const auto paths_of = [](Command* cmd) {
     auto paths = std::make_shared<Paths>();
-    cmd->add_option("PATH", *paths, "files or folders on a drive")->required();
+    cmd->Operand("PATH", paths.get(), "files or folders on a drive").Required();
     return paths;
   };
-  CLI::App* cmd =
-      app->add_subcommand("fetch", "bring files here now, with no promise to keep them");
+  Command* cmd =
+      app->Add({.name = "fetch",
+                .summary = "fetch files to this disk now, without a promise to keep them",
+                .details = "Ctrl-C ends the command; the bytes that have arrived stay.",
+                .examples = {{"fetch a folder before a trip", "pargeter fetch ~/sheets/loans"}}});
   auto paths = paths_of(cmd);
-  cmd->callback([=] { *run = [=](World& w) { return RunFetch(*paths, w); }; });
+  cmd->Does([=] { *run = [=](World& w) { return RunFetch(*paths, w); }; });
 
-  cmd = app->add_subcommand("pin", "always here, with what appears in it later, until unpinned");
+  cmd = app->Add({.name = "pin",
+                  .summary = "pin files: keep them on this disk until they are unpinned",
+                  .details = "What appears in a pinned folder later is fetched, too.",
+                  .examples = {{"keep a folder here", "pargeter pin ~/sheets/pressed"},
+                               {"keep a folder here, and wait until all of it has arrived",
+                                "pargeter pin ~/sheets/pressed --wait"}}});
   paths = paths_of(cmd);
   auto wait = std::make_shared<bool>(false);
-  cmd->add_flag("--wait", *wait, "until all of it is here");
-  cmd->callback([=] { *run = [=](World& w) { return RunPin(*paths, *wait, w); }; });
+  cmd->Flag("--wait", wait.get(), "wait until all of it is here");
+  cmd->Does([=] { *run = [=](World& w) { return RunPin(*paths, *wait, w); }; });
 
-  cmd = app->add_subcommand("unpin", "may be evicted again");
+  cmd = app->Add({.name = "unpin",
+                  .summary = "unpin files: they stay here until the cache needs their space",
+                  .examples = {{"unpin a folder", "pargeter unpin ~/sheets/pressed"}}});
   paths = paths_of(cmd);
-  cmd->callback([=] { *run = [=](World& w) { return RunUnpin(*paths, w); }; });
+  cmd->Does([=] { *run = [=](World& w) { return RunUnpin(*paths, w); }; });
 
   auto evict = std::make_shared<EvictOptions>();
-  cmd = app->add_subcommand("evict", "give back the disk space of files; their names stay");
-  cmd->add_option("PATH", evict->paths, "files or folders on a drive")->required();
-  cmd->add_option("--unused-for", evict->unused_for, "only what nobody used for so long: 30d, 12h");
-  cmd->add_option("--until-free", evict->until_free,
-                  "least recently used first, until the disk has so much free: 20GiB");
-  cmd->add_flag("--dry-run", evict->dry_run, "only say what would go");
-  cmd->callback([=] { *run = [=](World& w) { return RunEvict(*evict, w); }; });
+  cmd = app->Add(
+      {.name = "evict",
+       .summary = "evict files: free their disk space, and keep their names",
+       .details =
+           "A file that is not uploaded, is pinned or local is never evicted. An open file is "
+           "evicted when it is closed.",
+       .examples = {{"see how much a folder would free", "pargeter evict ~/sheets/loans --dry-run"},
+                    {"evict files unused for 30 days", "pargeter evict ~/sheets --unused-for 30d"},
+                    {"evict until 20 GiB of the disk are free",
+                     "pargeter evict ~/sheets --until-free 20GiB"}}});
+  cmd->Operand("PATH", &evict->paths, "files or folders on a drive").Required();
+  cmd->Option("--unused-for", "SPAN", &evict->unused_for,
+              "only files that nobody used for that long, such as 30d or 12h");
+  cmd->Option("--until-free", "SIZE", &evict->until_free,
+              "least recently used files first, until the disk has that much free, such as 20GiB");
+  cmd->Flag("--dry-run", &evict->dry_run, "only say what would be freed");
+  cmd->Does([=] { *run = [=](World& w) { return RunEvict(*evict, w); }; });
 
-  cmd = app->add_subcommand("verify", "compare cached bytes with what the store said they are");
+  cmd = app->Add(
+      {.name = "verify",
+       .summary = "verify cached files: compare their bytes with the store's digests",
+       .details =
+           "A cached file whose digest differs is compared with the store's bytes, and dropped "
+           "from the cache if they differ. Files that wait for upload are only read.",
+       .examples = {
+           {"verify a drive", "pargeter verify ~/sheets"},
+           {"compare all bytes with the store", "pargeter verify ~/sheets/loans --with-store"}}});
   paths = paths_of(cmd);
   auto with_store = std::make_shared<bool>(false);
-  cmd->add_flag("--with-store", *with_store,
-                "also with the store's own bytes, where no digest tells");
-  cmd->callback([=] { *run = [=](World& w) { return RunVerify(*paths, *with_store, w); }; });
+  cmd->Flag("--with-store", with_store.get(),
+            "read the store's bytes of files that are partly here, or have no digest");
+  cmd->Does([=] { *run = [=](World& w) { return RunVerify(*paths, *with_store, w); }; });
 
-  cmd = app->add_subcommand("explain",
-                            "why a file or folder is as it is, and what would change that");
+  cmd = app->Add(
+      {.name = "explain",
+       .summary = "explain a file's state: why it is here or not, and what would change that",
+       .examples = {{"explain a file", "pargeter explain ~/sheets/loans"}}});
   auto path = std::make_shared<std::string>();
-  cmd->add_option("PATH", *path, "a file or folder on a drive")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunExplain(*path, w); }; });
+  cmd->Operand("PATH", path.get(), "a file or folder on a drive").Required();
+  cmd->Does([=] { *run = [=](World& w) { return RunExplain(*path, w); }; });
 }
 
 }  // namespace pargeter::app

@@ -1,10 +1,9 @@
 // Rules: what folders, and names of a kind, do on this machine.
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
-
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "stores.h"
 #include "world.h"
 
@@ -88,6 +87,7 @@ Status RunListRules(const RuleOptions& o, World& world) {
   }
   Json all = Json::array();
   for (const DriveSettings& drive : drives) {
+    if (o.words.empty() && !HasState(world, drive)) continue;
     PG_ASSIGN(Json answer, AskDrive(world, drive, "rules", Json::object()));
     for (Json& rule : answer["rules"]) {
       const bool pattern = rule.contains("pattern");
@@ -114,27 +114,47 @@ Status RunListRules(const RuleOptions& o, World& world) {
 
 }  // namespace
 
-void AddRuleCommands(CLI::App* app, Work* run) {
-  CLI::App* group =
-      app->add_subcommand("rule", "what folders and names of a kind do on this machine");
-  group->require_subcommand(1);
+void AddRuleCommands(Command* app, Work* run) {
+  Command* group = app->Add(
+      {.name = "rule", .summary = "set rules: what happens to a folder's files on this machine"});
   auto o = std::make_shared<RuleOptions>();
-  const auto options = [o](CLI::App* cmd, const char* words) {
-    cmd->add_option("WORDS", o->words, words);
-    cmd->add_option("--pattern", o->pattern, "for files by name: '*.tmp'");
-    cmd->add_option("--drive", o->drive, "with --pattern: the drive, if there are several");
-    cmd->add_flag("--everywhere", o->everywhere, "for every machine that mounts this folder");
+  const auto options = [o](Command* cmd, const char* words) {
+    cmd->Operand("PATH", &o->words, words);
+    cmd->Option("--pattern", "GLOB", &o->pattern,
+                "files by name instead of a path, such as '*.tmp'");
+    cmd->Option("--drive", "DRIVE", &o->drive, "with --pattern: the drive, if there are several");
+    cmd->Flag("--everywhere", &o->everywhere, "for every machine that mounts this folder");
   };
-  CLI::App* cmd = group->add_subcommand(
-      "add", "PATH PLACEMENT, or --pattern GLOB PLACEMENT: pin cache thin hide local");
-  options(cmd, "PATH and PLACEMENT");
-  cmd->callback([=] { *run = [=](World& w) { return RunAdd(*o, w); }; });
-  cmd = group->add_subcommand("remove", "PATH, or --pattern GLOB: as the folder that it is in");
-  options(cmd, "PATH");
-  cmd->callback([=] { *run = [=](World& w) { return RunRemove(*o, w); }; });
-  cmd = group->add_subcommand("list", "all rules, or those of the drive of a path");
-  cmd->add_option("PATH", o->words, "on a drive");
-  cmd->callback([=] { *run = [=](World& w) { return RunListRules(*o, w); }; });
+  Command* cmd =
+      group->Add({.name = "add",
+                  .summary = "add a rule: give a folder, file or name pattern a placement",
+                  .details = "Placements: cache (on disk after use, while there is room; the "
+                             "default), pin (always on disk), "
+                             "thin (names only; bytes leave after use and after upload), hide (not "
+                             "shown on this machine), "
+                             "local (only on this disk, never uploaded).",
+                  .examples = {{"keep no bytes of an archive, on every machine",
+                                "pargeter rule add ~/sheets/archive thin --everywhere"},
+                               {"do not upload temporary files",
+                                "pargeter rule add --drive sheets --pattern '*.tmp' local"}},
+                  .usage = "(PATH | --pattern GLOB) PLACEMENT [OPTIONS]"});
+  options(cmd, "the file or folder, then the placement: cache, pin, thin, hide or local");
+  cmd->Does([=] { *run = [=](World& w) { return RunAdd(*o, w); }; });
+  cmd =
+      group->Add({.name = "remove",
+                  .summary = "remove a rule: the file or folder follows the folder above it again",
+                  .examples = {{"remove a folder's rule",
+                                "pargeter rule remove ~/sheets/archive --everywhere"},
+                               {"remove a pattern's rule",
+                                "pargeter rule remove --drive sheets --pattern '*.tmp'"}},
+                  .usage = "(PATH | --pattern GLOB) [OPTIONS]"});
+  options(cmd, "the file or folder");
+  cmd->Does([=] { *run = [=](World& w) { return RunRemove(*o, w); }; });
+  cmd = group->Add({.name = "list",
+                    .summary = "list the rules of all drives, or of one path's drive",
+                    .examples = {{"list all rules", "pargeter rule list"}}});
+  cmd->Operand("PATH", &o->words, "a file or folder on a drive");
+  cmd->Does([=] { *run = [=](World& w) { return RunListRules(*o, w); }; });
 }
 
 }  // namespace pargeter::app

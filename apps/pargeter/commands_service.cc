@@ -2,7 +2,6 @@
 #include <pwd.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <filesystem>
 #include <thread>
@@ -10,6 +9,7 @@
 #include "base/file.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
@@ -212,7 +212,10 @@ Status Enable(const Wish& wish, World& world) {
     PG_TRY(manager.Stop(unit, kStopWithin));
   PG_TRY(NotRunningByHand(owner.world, d.name));
   PG_TRY(CheckAsOwner(owner, spec));
-  PG_TRY(WriteIfOther(places.Template(), TemplateText(scope)));
+  // a package's template does, if it is the one of this program
+  const auto packaged = ReadFile(places.PackagedTemplate());
+  if (!packaged.ok() || *packaged != TemplateText(scope))
+    PG_TRY(WriteIfOther(places.Template(), TemplateText(scope)));
   PG_TRY(WriteIfOther(places.DropIn(d.name), DropInText(spec)));
   PG_TRY(manager.Reload());
   // proven before it is promised
@@ -263,7 +266,7 @@ Status RunEnable(const Wish& asked, World& world) {
     });
     if (names.empty()) world.Say("Every drive is a service already.");
   } else if (wish.name.empty()) {
-    return Error(Code::kInvalid, "which drive?", "Give its name, or --all.");
+    return Error(Code::kInvalid, "no drive is named", "Give its name, or --all.");
   } else {
     names = {wish.name};
   }
@@ -431,38 +434,64 @@ Status RunLog(const Wish& wish, World& world) {
 
 }  // namespace
 
-void AddServiceCommands(CLI::App* app, Work* run) {
-  CLI::App* group =
-      app->add_subcommand("service", "drives that are mounted by themselves, in the background");
-  group->require_subcommand(1);
+void AddServiceCommands(Command* app, Work* run) {
+  Command* group = app->Add(
+      {.name = "service", .summary = "run drives as services of systemd: at sign-in or at boot"});
   auto wish = std::make_shared<Wish>();
-  const auto named = [&](const char* command, const char* what, bool required) {
-    CLI::App* sub = group->add_subcommand(command, what);
-    CLI::Option* name = sub->add_option("NAME", wish->name, "a drive");
-    if (required) name->required();
-    sub->add_flag("--system", wish->system, "the machine's, not this user's");
+  const auto named = [&](Texts texts, bool required) {
+    Command* sub = group->Add(std::move(texts));
+    Argument& name = sub->Operand("DRIVE", &wish->name, "the drive");
+    if (required) name.Required();
+    sub->Flag("--system", &wish->system, "the service of the machine, not of this user");
     return sub;
   };
-  CLI::App* cmd = named("enable", "start it at sign-in or at boot, from now on", false);
-  cmd->add_flag("--now", wish->now, "and leave it running");
-  cmd->add_flag("--all", wish->all, "every drive that is no service yet");
-  cmd->add_option("--as", wish->as, "with --system: the user whose drive it is");
-  cmd->callback([=] { *run = [wish](World& w) { return RunEnable(*wish, w); }; });
-  named("disable", "stop it, and start it no more", true)->callback([=] {
-    *run = [wish](World& w) { return RunDisable(*wish, w); };
-  });
-  for (const char* command : {"start", "stop", "restart"}) {
-    named(command, "this once", true)->callback([=] {
-      *run = [=](World& w) { return RunOrder(command, *wish, w); };
-    });
+  Command* cmd =
+      named({.name = "enable",
+             .summary = "enable a drive's service: mount it at every sign-in or boot",
+             .details = "The drive is started once. Only if that succeeds, it is enabled. A "
+                        "service of a user runs "
+                        "from sign-in on, or from boot on if the user lingers (loginctl "
+                        "enable-linger). A service of "
+                        "the machine (--system) runs from boot on.",
+             .examples = {{"mount at sign-in, and now", "pargeter service enable sheets --now"},
+                          {"mount at boot", "sudo pargeter service enable sheets --system --now"},
+                          {"enable every drive", "pargeter service enable --all"}}},
+            false);
+  cmd->Flag("--now", &wish->now, "leave the service running");
+  cmd->Flag("--all", &wish->all, "every drive that is no service yet");
+  cmd->Option("--as", "USER", &wish->as, "with --system: the user whose drive it is");
+  cmd->Does([=] { *run = [wish](World& w) { return RunEnable(*wish, w); }; });
+  named({.name = "disable",
+         .summary = "disable a drive's service: stop it, and do not start it again",
+         .examples = {{"unmount a drive for good", "pargeter service disable sheets"}}},
+        true)
+      ->Does([=] { *run = [wish](World& w) { return RunDisable(*wish, w); }; });
+  const std::pair<const char*, const char*> orders[] = {
+      {"start", "start a drive's service"},
+      {"stop", "stop a drive's service until the next boot or sign-in"},
+      {"restart", "restart a drive's service, such as after an upgrade"}};
+  for (const auto& [command, summary] : orders) {
+    named({.name = command,
+           .summary = summary,
+           .examples = {{summary, fmt::format("pargeter service {} sheets", command)}}},
+          true)
+        ->Does([=, command = command] {
+          *run = [=](World& w) { return RunOrder(command, *wish, w); };
+        });
   }
-  named("status", "what runs, as whom, since when", false)->callback([=] {
-    *run = [wish](World& w) { return RunServiceStatus(*wish, w); };
-  });
-  cmd = named("log", "what it has said", true);
-  cmd->add_flag("--follow", wish->follow, "and what it says from now on");
-  cmd->add_option("--lines", wish->lines, "the newest so many")->capture_default_str();
-  cmd->callback([=] { *run = [wish](World& w) { return RunLog(*wish, w); }; });
+  named({.name = "status",
+         .summary = "show services: which run, as which user, since when",
+         .examples = {{"show all services", "pargeter service status"}}},
+        false)
+      ->Does([=] { *run = [wish](World& w) { return RunServiceStatus(*wish, w); }; });
+  cmd = named({.name = "log",
+               .summary = "show the log of a drive's service",
+               .examples = {{"show the last lines", "pargeter service log sheets --lines 20"},
+                            {"follow the log", "pargeter service log sheets --follow"}}},
+              true);
+  cmd->Flag("--follow", &wish->follow, "go on with new lines until Ctrl-C");
+  cmd->Option("--lines", "COUNT", &wish->lines, "number of lines").ShowDefault();
+  cmd->Does([=] { *run = [wish](World& w) { return RunLog(*wish, w); }; });
 }
 
 }  // namespace pargeter::app

@@ -5,13 +5,13 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
-#include <CLI/CLI.hpp>
 #include <algorithm>
 #include <thread>
 
 #include "base/random.h"
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "config/joining.h"
 #include "config/secrets.h"
 #include "control/client.h"
@@ -169,9 +169,8 @@ Status RunSignOut(const std::string& name, bool only_here, World& world) {
 Status RunTrust(const std::string& name, const std::string& fingerprint, World& world) {
   PG_ASSIGN(const AccountSettings account, LoadAccount(world.paths, name));
   if (account.kind != "sftp")
-    return Error(Code::kInvalid,
-                 fmt::format("the account {} is reached without a host's key", name),
-                 "Only accounts of kind sftp are.");
+    return Error(Code::kInvalid, fmt::format("the account {} has no host key", name),
+                 "Only accounts of kind sftp have a host key.");
   PG_TRY(sftp::Trust(SshOf(world, account), fingerprint, OwnKnownHosts(world)));
   const std::string host =
       account.port == 22 ? account.host : fmt::format("{}:{}", account.host, account.port);
@@ -182,28 +181,47 @@ Status RunTrust(const std::string& name, const std::string& fingerprint, World& 
 
 }  // namespace
 
-void AddSignInCommands(CLI::App* group, Work* run) {
+void AddSignInCommands(Command* group, Work* run) {
   auto in = std::make_shared<SignIn>();
-  CLI::App* cmd = group->add_subcommand("sign-in", "let somebody grant access in a browser");
-  cmd->add_option("NAME", in->name, "an account added with --sign-in")->required();
-  cmd->add_flag("--device", in->device, "by a code that is entered on any other device");
-  cmd->add_flag("--no-browser", in->no_browser, "print the address, open nothing");
-  cmd->add_option("--access", in->access, "read or write")->check(CLI::IsMember({"read", "write"}));
-  cmd->add_option("--scope", in->scope, "what to ask for, if not the usual");
-  cmd->callback([=] { *run = [in](World& w) { return RunSignIn(*in, w); }; });
+  Command* cmd = group->Add(
+      {.name = "sign-in",
+       .summary = "sign in to an account: grant access in a browser, or by a code",
+       .details =
+           "Only accounts that were added with --sign-in have a grant. Without a display the "
+           "program prints a code, which is entered in a browser on any other device.",
+       .examples = {{"grant access in a browser", "pargeter account sign-in staff"},
+                    {"grant access to read, by a code",
+                     "pargeter account sign-in staff --device --access read"}}});
+  cmd->Operand("ACCOUNT", &in->name, "an account that was added with --sign-in").Required();
+  cmd->Flag("--device", &in->device, "sign in by a code that is entered on another device");
+  cmd->Flag("--no-browser", &in->no_browser, "print the address, and do not open a browser");
+  cmd->Option("--access", "ACCESS", &in->access, "access to ask for").OneOf({"read", "write"});
+  cmd->Option("--scope", "WORDS", &in->scope, "OAuth scope to ask for, instead of the usual one");
+  cmd->Does([=] { *run = [in](World& w) { return RunSignIn(*in, w); }; });
 
   auto name = std::make_shared<std::string>(), key = std::make_shared<std::string>();
   auto only_here = std::make_shared<bool>(false);
-  cmd =
-      group->add_subcommand("sign-out", "take the grant back at the provider, and forget it here");
-  cmd->add_option("NAME", *name, "an account")->required();
-  cmd->add_flag("--only-here", *only_here, "forget it here; at the provider it still holds");
-  cmd->callback([=] { *run = [=](World& w) { return RunSignOut(*name, *only_here, w); }; });
+  cmd = group->Add({.name = "sign-out",
+                    .summary = "sign out of an account: revoke the grant, then forget it",
+                    .details =
+                        "The grant is revoked at the provider first (RFC 7009). If that fails, the "
+                        "grant is kept here, too, unless --only-here is given.",
+                    .examples = {{"revoke the grant", "pargeter account sign-out staff"}}});
+  cmd->Operand("ACCOUNT", name.get(), "the account").Required();
+  cmd->Flag("--only-here", only_here.get(),
+            "forget the grant on this machine; at the provider it stays valid");
+  cmd->Does([=] { *run = [=](World& w) { return RunSignOut(*name, *only_here, w); }; });
 
-  cmd = group->add_subcommand("trust", "know an sftp account's host by its key from now on");
-  cmd->add_option("NAME", *name, "an account")->required();
-  cmd->add_option("FINGERPRINT", *key, "SHA256:..., as its keeper says")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunTrust(*name, *key, w); }; });
+  cmd = group->Add(
+      {.name = "trust",
+       .summary = "trust the host key of an sftp account's server",
+       .details = "Compare the fingerprint with the one that the server's administrator gave you. "
+                  "`pargeter account test` prints the fingerprint that the server shows.",
+       .examples = {{"trust a host key", "pargeter account trust coast SHA256:FINGERPRINT"}}});
+  cmd->Operand("ACCOUNT", name.get(), "an account of kind sftp").Required();
+  cmd->Operand("FINGERPRINT", key.get(), "SHA256:... as the server's administrator gave it")
+      .Required();
+  cmd->Does([=] { *run = [=](World& w) { return RunTrust(*name, *key, w); }; });
 }
 
 }  // namespace pargeter::app

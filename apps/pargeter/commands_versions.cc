@@ -1,10 +1,9 @@
 // A link to a file, its former versions, and getting one back.
 #include <fmt/format.h>
 
-#include <CLI/CLI.hpp>
-
 #include "base/text.h"
 #include "base/units.h"
+#include "command_line/command.h"
 #include "stores.h"
 #include "world.h"
 
@@ -61,23 +60,36 @@ Status RunRestore(const std::string& path, const std::string& version, World& wo
 
 }  // namespace
 
-void AddVersionCommands(CLI::App* app, Work* run) {
+void AddVersionCommands(Command* app, Work* run) {
   auto path = std::make_shared<std::string>();
   auto other = std::make_shared<std::string>();
-  const auto on_file = [&](const char* name, const char* what) {
-    CLI::App* cmd = app->add_subcommand(name, what);
-    cmd->add_option("PATH", *path, "a file on a drive")->required();
+  const auto on_file = [&](Texts texts) {
+    Command* cmd = app->Add(std::move(texts));
+    cmd->Operand("PATH", path.get(), "a file on a drive").Required();
     return cmd;
   };
-  CLI::App* cmd = on_file("link", "an address of a file for somebody else");
-  cmd->add_option("--for", *other,
-                  "how long it is to hold, such as 7d, where the store can limit it");
-  cmd->callback([=] { *run = [=](World& w) { return RunLink(*path, *other, w); }; });
-  cmd = on_file("versions", "what the store has kept of a file");
-  cmd->callback([=] { *run = [=](World& w) { return RunVersions(*path, w); }; });
-  cmd = on_file("restore", "make a file what it was");
-  cmd->add_option("--version", *other, "as `versions` names it")->required();
-  cmd->callback([=] { *run = [=](World& w) { return RunRestore(*path, *other, w); }; });
+  Command* cmd = on_file(
+      {.name = "link",
+       .summary = "print a web address of a file, to give to somebody",
+       .details =
+           "On an object store the address opens the file for whoever has it, for at most "
+           "7 days. On a cloud drive --for makes a share, if the server offers that; without "
+           "it the address opens for users of the drive.",
+       .examples = {{"a link for one day", "pargeter link ~/sheets/list.csv --for 1d"}}});
+  cmd->Option("--for", "SPAN", other.get(),
+              "how long the link is valid, such as 7d, if the store can limit it");
+  cmd->Does([=] { *run = [=](World& w) { return RunLink(*path, *other, w); }; });
+  cmd = on_file({.name = "versions",
+                 .summary = "list the versions of a file that the store has kept",
+                 .examples = {{"list a file's versions", "pargeter versions ~/sheets/list.csv"}}});
+  cmd->Does([=] { *run = [=](World& w) { return RunVersions(*path, w); }; });
+  cmd = on_file({.name = "restore",
+                 .summary = "restore a former version of a file, as a new change",
+                 .examples = {{"restore a version that `pargeter versions` lists",
+                               "pargeter restore ~/sheets/list.csv --version VERSION"}}});
+  cmd->Option("--version", "VERSION", other.get(), "the version, as `pargeter versions` lists it")
+      .Required();
+  cmd->Does([=] { *run = [=](World& w) { return RunRestore(*path, *other, w); }; });
 }
 
 }  // namespace pargeter::app

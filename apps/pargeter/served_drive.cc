@@ -103,7 +103,7 @@ Result<Json> ServedDrive::Answer(const std::string& method, const Json& params,
     if (!joined.empty())
       return Error(Code::kRefused,
                    fmt::format("{} is a part of the joined drive {}", name_, joined),
-                   fmt::format("Unmount that: pargeter unmount {}", joined));
+                   fmt::format("Unmount the joined drive: pargeter unmount {}", joined));
     return mount_->Unmount(params.value("now", false), patience);
   }
   PG_ASSIGN(Json answer, AnswerMethod(drive_.get(), method, params));

@@ -248,7 +248,7 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
                    fmt::format("{} would be lost: not at the store yet, and the state folder of {} "
                                "was deleted",
                                Changes(rest), name_),
-                   "Copy out of the mount what is dear, or give the changes up with --now.");
+                   "Copy the files out of the mount, or discard the changes with --now.");
     }
   }
   by_command_ = true;

@@ -210,6 +210,10 @@ Result<bool> RenewSecret(const World& world, const std::string& account, Provide
   return false;
 }
 
+bool HasState(const World& world, const DriveSettings& d) {
+  return ::access((world.paths.DriveState(d.name) + "/index.db").c_str(), F_OK) == 0;
+}
+
 DriveLimits LimitsOf(const DriveSettings& d) {
   DriveLimits limits;
   limits.cache_limit = d.cache_limit;
@@ -294,7 +298,7 @@ Error OnNoPart(const World& world, const Located& at) {
   return Error(Code::kNotFound,
                fmt::format("{} is in none of the folders of the joined drive {}",
                            Printable(at.drive.at + "/" + at.path), at.drive.name),
-               fmt::format("There are: {}", folders));
+               fmt::format("Its folders: {}", folders));
 }
 
 }  // namespace

@@ -68,6 +68,9 @@ class Talk {
   std::unique_ptr<Drive> opened_;
 };
 
+// False: the drive was never mounted, and nothing is known of its files.
+bool HasState(const World& world, const DriveSettings& drive);
+
 DriveLimits LimitsOf(const DriveSettings& settings);
 
 constexpr Duration kLong(6 * 3600'000L);  // the patience with what walks or reads much

@@ -9,11 +9,9 @@
 #include "config/settings.h"
 #include "control/rpc.h"
 
-namespace CLI {
-class App;
-}
-
 namespace pargeter::app {
+
+class Command;
 
 struct World {
   Paths paths;
@@ -40,17 +38,18 @@ Error UnpackError(const std::string& text);
 
 // Each adds its commands. `*run` is set to the chosen command's work.
 using Work = std::function<Status(World&)>;
-CLI::App* AddAccountCommands(CLI::App* app, Work* run);  // the group
-void AddSignInCommands(CLI::App* account, Work* run);    // into that group
-void AddDriveCommands(CLI::App* app, Work* run);
-void AddMountCommands(CLI::App* app, Work* run);
-void AddServiceCommands(CLI::App* app, Work* run);
-void AddFileCommands(CLI::App* app, Work* run);
-void AddResidencyCommands(CLI::App* app, Work* run);
-void AddRuleCommands(CLI::App* app, Work* run);
-void AddVersionCommands(CLI::App* app, Work* run);
-void AddLookCommands(CLI::App* app, Work* run);
-void AddDoctorCommand(CLI::App* app, Work* run);
-void AddDemoCommand(CLI::App* app, Work* run);
+Command* AddAccountCommands(Command* app, Work* run);  // the group
+void AddSignInCommands(Command* account, Work* run);   // into that group
+void AddDriveCommands(Command* app, Work* run);
+void AddMountCommands(Command* app, Work* run);
+void AddServiceCommands(Command* app, Work* run);
+void AddFileCommands(Command* app, Work* run);
+void AddResidencyCommands(Command* app, Work* run);
+void AddRuleCommands(Command* app, Work* run);
+void AddVersionCommands(Command* app, Work* run);
+void AddTransferCommands(Command* app, Work* run);
+void AddLookCommands(Command* app, Work* run);
+void AddDoctorCommand(Command* app, Work* run);
+void AddDemoCommand(Command* app, Work* run);
 
 }  // namespace pargeter::app

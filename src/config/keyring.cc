@@ -86,7 +86,7 @@ Result<std::string> Keyring::Load() const {
   if (found == nullptr)
     return Error(Code::kNotFound,
                  fmt::format("the keyring holds no secret for the account {}", account_),
-                 fmt::format("Give it: pargeter account change {} --secret-file FILE", account_));
+                 fmt::format("Store it: pargeter account change {} --secret-file FILE", account_));
   std::string secret(found);
   secret_password_free(found);
   return secret;

@@ -47,7 +47,7 @@ Result<SecretIn> SecretPlace(const std::string& path, const std::string& account
   PG_ASSIGN(const std::optional<std::string> secret, file.String(account, "secret"));
   if (secret) return SecretIn::kFile;
   return Error(Code::kNotFound, fmt::format("no secret is stored for the account {}", account),
-               fmt::format("Give it: pargeter account change {} --secret-file FILE", account));
+               fmt::format("Store it: pargeter account change {} --secret-file FILE", account));
 }
 
 Result<std::string> LoadSecret(const std::string& path, const std::string& account) {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <filesystem>
+#include <functional>
 #include <optional>
 #include <variant>
 
@@ -17,7 +18,7 @@ namespace {
 
 Error NoSuch(std::string_view kind, const std::string& name, const std::vector<std::string>& have) {
   std::string remedy = fmt::format("There are no {}s yet; see: pargeter {} add --help", kind, kind);
-  if (!have.empty()) remedy = fmt::format("There is: {}", fmt::join(have, ", "));
+  if (!have.empty()) remedy = fmt::format("Known names: {}", fmt::join(have, ", "));
   return Error(Code::kNotFound, fmt::format("no {} is called \"{}\"", kind, Printable(name)),
                remedy);
 }
@@ -67,6 +68,7 @@ template <typename S>
 struct Key {
   const char* name;
   Member<S> member;
+  const char* summary;
   bool written = false;          // also where it is as it would be without
   const char* called = nullptr;  // by people, when it changes
   bool at_mount = false;         // takes effect only then
@@ -206,29 +208,40 @@ Status PutAll(TomlFile* file, const std::vector<Key<S>>& keys, const S& from, co
 const std::vector<Key<AccountSettings>>& AccountKeys() {
   using A = AccountSettings;
   static const std::vector<Key<A>> keys = {
-      {"kind", &A::kind, true},
-      {"endpoint", &A::endpoint},
-      {"region", &A::region},
-      {"key_id", &A::key_id},
-      {"url", &A::url},
-      {"user", &A::user},
-      {"plain_http", &A::plain_http},
-      {"sign_in", &A::sign_in},
-      {"issuer", &A::issuer},
-      {"client_id", &A::client_id},
-      {"scope", &A::scope},
-      {"host", &A::host},
-      {"port", &A::port},
-      {"private_key", &A::private_key},
-      {"known_hosts", &A::known_hosts},
-      {"anonymous", &A::anonymous},
-      {"part_size", Bytes<A>{&A::part_size}},
-      {"ca_file", &A::ca_file},
-      {"proxy", &A::proxy},
-      {"certificate", &A::certificate},
-      {"certificate_key", &A::certificate_key},
-      {"address_style", &A::address_style},
-      {"access", Words<A>{&A::read_only, "write", "read"}, true},
+      {"kind", &A::kind, "protocol of the store: `s3`, `webdav` or `sftp`", true},
+      {"endpoint", &A::endpoint,
+       "s3: address of the store, as `https://HOST` or `http://HOST:PORT`"},
+      {"region", &A::region, "s3: region of the store"},
+      {"key_id", &A::key_id, "s3: public half of the key; the secret half is in `secrets.toml`"},
+      {"url", &A::url, "webdav: address of the folder that the account opens"},
+      {"user", &A::user, "webdav, sftp: user name"},
+      {"plain_http", &A::plain_http, "webdav: `true` allows a password over unencrypted http"},
+      {"sign_in", &A::sign_in, "webdav: `true` uses a grant (OAuth 2.0) instead of a password"},
+      {"issuer", &A::issuer, "webdav: address of the sign-in server; empty: the host of the store"},
+      {"client_id", &A::client_id, "webdav: name of this program at the sign-in server"},
+      {"scope", &A::scope,
+       "webdav: OAuth scope to ask for; empty: `files.read`, `files.write`, `offline_access`"},
+      {"host", &A::host, "sftp: name or address of the server"},
+      {"port", &A::port, "sftp: port of the server"},
+      {"private_key", &A::private_key,
+       "sftp: path of the private key; empty: a password or an agent"},
+      {"known_hosts", &A::known_hosts,
+       "sftp: path of a file with host keys; empty: `~/.ssh/known_hosts`"},
+      {"anonymous", &A::anonymous, "s3: `true` signs no request; the account is then read-only"},
+      {"part_size", Bytes<A>{&A::part_size},
+       "s3: size of the parts of a large upload; 0: chosen by the size of the file"},
+      {"ca_file", &A::ca_file,
+       "path of a PEM file with the store's certificate authority; empty: the system's"},
+      {"proxy", &A::proxy,
+       "HTTP proxy, as `http://HOST:PORT`; empty: `https_proxy` and `http_proxy`"},
+      {"certificate", &A::certificate,
+       "path of a PEM file with the client certificate of this machine"},
+      {"certificate_key", &A::certificate_key,
+       "path of a PEM file with its key; empty: in the same file"},
+      {"address_style", &A::address_style,
+       "s3: where the bucket's name stands: `path` (HOST/BUCKET) or `host` (BUCKET.HOST)"},
+      {"access", Words<A>{&A::read_only, "write", "read"},
+       "`write`, or `read`: every change is refused on this machine", true},
   };
   return keys;
 }
@@ -236,26 +249,50 @@ const std::vector<Key<AccountSettings>>& AccountKeys() {
 const std::vector<Key<DriveSettings>>& DriveKeys() {
   using D = DriveSettings;
   static const std::vector<Key<D>> keys = {
-      {"join", &D::join, false, "what is joined"},
-      {"except", &D::except, false, "what is left out"},
-      {"part_of", &D::part_of},
-      {"shown_as", &D::shown_as},
-      {"account", &D::account, true, "account", true},
-      {"folder", &D::folder, true, "folder", true},
-      {"at", &D::at, false, "at", true},
-      {"mode", &D::mode, false, "mode", true},
-      {"read_only", &D::read_only, false, "read-only", true},
-      {"label", &D::label, false, "label"},
-      {"share_with", Words<D>{&D::share_with_all, "owner", "all"}, false, "shared with", true},
-      {"hold_files", &D::hold_files, false, "holding back deletions"},
-      {"hold_share", &D::hold_share, false, "holding back deletions"},
-      {"cache_limit", Bytes<D>{&D::cache_limit}, false, "cache limit"},
-      {"cache_at", &D::cache_at, false, "cache place", true},
-      {"keep_free", &D::keep_free, false, "share to keep free"},
-      {"shy_readers", &D::shy_readers, false, "shy readers"},
-      {"shy_allowance", Bytes<D>{&D::shy_allowance}, false, "shy readers"},
-      {"fresh_for", &D::fresh_for, false, "age of listings"},
-      {"stop_within", &D::stop_within, false, "wait at the end"},
+      {"join", &D::join, "patterns ACCOUNT/FOLDER of the folders that a joined drive shows", false,
+       "what is joined"},
+      {"except", &D::except,
+       "patterns ACCOUNT/FOLDER of the folders that a joined drive leaves out", false,
+       "what is left out"},
+      {"part_of", &D::part_of, "of a part: name of the joined drive; written by the program"},
+      {"shown_as", &D::shown_as,
+       "of a part: name of its folder in the joined drive; written by the program"},
+      {"account", &D::account, "name of the account; not with `join`", true, "account", true},
+      {"folder", &D::folder,
+       "folder at the store: s3 BUCKET[/PREFIX]; webdav and sftp any folder; empty: the top", true,
+       "folder", true},
+      {"at", &D::at, "absolute path of the directory where the drive appears", false, "at", true},
+      {"mode", &D::mode, "`stream`: all names at once, bytes when they are read", false, "mode",
+       true},
+      {"read_only", &D::read_only, "`true` refuses changes through the mount", false, "read-only",
+       true},
+      {"label", &D::label, "description for people", false, "label"},
+      {"share_with", Words<D>{&D::share_with_all, "owner", "all"},
+       "who sees the mount: `owner`, or `all` users as permissions allow", false, "shared with",
+       true},
+      {"hold_files", &D::hold_files,
+       "deletions within a minute that are held back, if they are also `hold_share` of the drive; "
+       "0: never",
+       false, "holding back deletions"},
+      {"hold_share", &D::hold_share, "share of the drive, 0 to 1; see `hold_files`", false,
+       "holding back deletions"},
+      {"cache_limit", Bytes<D>{&D::cache_limit},
+       "most bytes of the cache; changes that wait for upload are not counted", false,
+       "cache limit"},
+      {"cache_at", &D::cache_at, "path of the cache; empty: in the drive's state", false,
+       "cache place", true},
+      {"keep_free", &D::keep_free, "share of the disk that the cache leaves free, 0 to 0.95", false,
+       "share to keep free"},
+      {"shy_readers", &D::shy_readers,
+       "programs that get no whole files from the store, apart by commas; `none`; `default`: "
+       "common indexers, thumbnailers and scanners",
+       false, "shy readers"},
+      {"shy_allowance", Bytes<D>{&D::shy_allowance}, "bytes of each file that those programs get",
+       false, "shy readers"},
+      {"fresh_for", &D::fresh_for, "age of a listing after which an open asks the store again",
+       false, "age of listings"},
+      {"stop_within", &D::stop_within, "longest wait for uploads when the mount ends", false,
+       "wait at the end"},
   };
   return keys;
 }
@@ -401,6 +438,81 @@ void TakeLive(DriveSettings* was, const DriveSettings& now) {
                      [&](Words<DriveSettings> m) { was->*m.member = now.*m.member; }},
                key.member);
   }
+}
+
+namespace {
+
+// How a value is written, and what it is without the key.
+template <typename S>
+std::pair<std::string, std::string> TypeAndDefault(const Key<S>& key) {
+  const S without;
+  const auto quoted = [](const std::string& text) {
+    return text.empty() ? "empty" : "`\"" + text + "\"`";
+  };
+  return std::visit(
+      Cases{[&](std::string S::*m) {
+              return std::pair<std::string, std::string>("text", quoted(without.*m));
+            },
+            [&](bool S::*m) {
+              return std::pair<std::string, std::string>("true or false",
+                                                         without.*m ? "true" : "false");
+            },
+            [&](double S::*m) {
+              return std::pair<std::string, std::string>("number", fmt::format("{}", without.*m));
+            },
+            [&](int S::*m) {
+              return std::pair<std::string, std::string>("number", fmt::format("{}", without.*m));
+            },
+            [&](std::uint64_t S::*m) {
+              return std::pair<std::string, std::string>("number", fmt::format("{}", without.*m));
+            },
+            [&](Duration S::*m) {
+              return std::pair<std::string, std::string>("time, such as `\"5s\"`, `\"2m\"`",
+                                                         quoted(SpanText(without.*m)));
+            },
+            [&](std::vector<std::string> S::*) {
+              return std::pair<std::string, std::string>("list of texts", "empty");
+            },
+            [&](Bytes<S> m) {
+              return std::pair<std::string, std::string>("size, such as `\"8MiB\"`",
+                                                         quoted(ExactSize(without.*m.member)));
+            },
+            [&](Words<S> m) {
+              return std::pair<std::string, std::string>(
+                  fmt::format("`\"{}\"` or `\"{}\"`", m.no, m.yes),
+                  quoted(without.*m.member ? m.yes : m.no));
+            }},
+      key.member);
+}
+
+template <typename S>
+std::vector<SettingText> Described(const std::vector<Key<S>>& keys,
+                                   const std::function<std::string(const Key<S>&)>& effect) {
+  std::vector<SettingText> out;
+  for (const Key<S>& key : keys) {
+    const auto [type, fallback] = TypeAndDefault(key);
+    out.push_back({key.name, type, fallback, key.summary, effect(key)});
+  }
+  return out;
+}
+
+}  // namespace
+
+std::vector<SettingText> DescribeAccountSettings() {
+  return Described<AccountSettings>(AccountKeys(),
+                                    [](const Key<AccountSettings>& key) -> std::string {
+                                      const std::string_view name = key.name;
+                                      if (name == "user") return "a refresh; sftp: a new mount";
+                                      return name == "key_id" ? "a refresh" : "a new mount";
+                                    });
+}
+
+std::vector<SettingText> DescribeDriveSettings() {
+  return Described<DriveSettings>(DriveKeys(), [](const Key<DriveSettings>& key) -> std::string {
+    const std::string_view name = key.name;
+    if (name == "account" || name == "folder") return "removing and adding the drive";
+    return key.called == nullptr || key.at_mount ? "a new mount" : "a refresh";
+  });
 }
 
 }  // namespace pargeter

@@ -91,4 +91,12 @@ std::vector<SettingDifference> Differences(const DriveSettings& a, const DriveSe
 // Takes over from `now` what need not wait for the next mount.
 void TakeLive(DriveSettings* was, const DriveSettings& now);
 
+// A key of a settings file, for documents; all texts are Markdown.
+struct SettingText {
+  std::string key, type, fallback, summary;
+  std::string effect;  // what a change of it takes: "a refresh", "a new mount"
+};
+std::vector<SettingText> DescribeAccountSettings();  // of accounts/NAME.toml
+std::vector<SettingText> DescribeDriveSettings();    // of drives/NAME.toml
+
 }  // namespace pargeter

@@ -395,7 +395,7 @@ TEST(CommandLineTest, AWordThatIsNoneIsNamed) {
   EXPECT_EQ(says({"mont"}), "pargeter: pargeter has no command \"mont\"");
   EXPECT_EQ(says({"--nope"}), "pargeter: pargeter has no option \"--nope\"");
   EXPECT_EQ(says({"service"}), "pargeter: pargeter service needs a command");
-  EXPECT_EQ(says({"drive", "add"}), "pargeter: NAME is required");
+  EXPECT_EQ(says({"drive", "add"}), "pargeter: DRIVE is required");
 }
 
 }  // namespace
