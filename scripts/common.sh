@@ -5,7 +5,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 BUILD_PACKAGES='g++ cmake ninja-build pkg-config git ca-certificates libfuse3-dev fuse3 libcurl4-openssl-dev
   libsqlite3-dev libpugixml-dev nlohmann-json3-dev libtomlplusplus-dev libcli11-dev libfmt-dev libspdlog-dev
   libssl-dev libcpp-httplib-dev libsystemd-dev libsecret-1-dev libmicrohttpd-dev libssh-dev libutf8proc-dev'
-TEST_PACKAGES='libgtest-dev libgmock-dev libbenchmark-dev openssl curl attr'
+TEST_PACKAGES='libgtest-dev libgmock-dev libbenchmark-dev openssl curl attr python3'
 
 say() { printf '== %d:%02d %s\n' $((SECONDS / 60)) $((SECONDS % 60)) "$*"; }  # since the start
 die() { printf '%s\n' "$*" >&2; exit 1; }
@@ -46,3 +46,15 @@ build() {
 
 # Tests that mount need FUSE.
 fuse_works() { [[ -r /dev/fuse && -w /dev/fuse ]]; }
+
+# Makes the packages of build/release, and an archive of the sources that are committed: the same
+# bytes each time.
+make_packages() {
+  local version
+  version=$(sed -n 's/^project(pargeter VERSION \([0-9.]*\).*/\1/p' CMakeLists.txt)
+  rm -rf build/packages
+  mkdir -p build/packages
+  (cd build/release && cpack -B ../packages) >build/packages.log 2>&1 || { tail -20 build/packages.log >&2; die "cpack failed"; }
+  rm -rf build/packages/_CPack_Packages
+  git archive --format=tar --prefix="pargeter-$version/" HEAD | gzip -9n >"build/packages/pargeter-$version.tar.gz"
+}

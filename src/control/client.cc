@@ -42,8 +42,9 @@ Result<std::optional<Json>> CallDrive(const std::string& socket, const std::stri
   socklen_t size = sizeof(peer);
   if (::getsockopt(fd.get(), SOL_SOCKET, SO_PEERCRED, &peer, &size) != 0 ||
       (peer.uid != ::geteuid() && peer.uid != 0 && ::geteuid() != 0))
-    return Error(Code::kPermission, "the socket " + socket + " is another user's",
-                 "It is not the drive that listens there: do not use it, and see who made it.");
+    return Error(
+        Code::kPermission, "the socket " + socket + " is another user's",
+        "Another user's process listens there, not the drive. Find out who made the socket.");
   const std::string line = RequestLine(1, method, params);
   for (std::size_t at = 0; at < line.size();) {
     const ssize_t n = ::send(fd.get(), line.data() + at, line.size() - at, MSG_NOSIGNAL);

@@ -358,7 +358,7 @@ Result<Node> Drive::ConflictAt(const std::string& path) {
   }
   return Error(Code::kInvalid,
                fmt::format("{} copies are kept beside {}", beside.size(), Printable(path)),
-               "Name the copy that is meant; pargeter conflicts lists them.");
+               "Name one of the copies; pargeter conflicts lists them.");
 }
 
 Status Drive::DropKept(const Node& kept) {
@@ -390,7 +390,7 @@ Status Drive::SettleConflict(const std::string& path, Keep keep) {
   PG_ASSIGN(const Node kept, ConflictAt(path));
   if (keep == Keep::kHere && kept.beside.empty()) {
     return Error(Code::kInvalid, "it is not known which name this copy had",
-                 "Give it the name that it is to have, with mv.");
+                 "Rename the copy to the wanted name with mv.");
   }
   if (keep != Keep::kBoth) {
     PG_TRY(keep == Keep::kThere ? DropKept(kept) : TakesName(kept));

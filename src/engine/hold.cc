@@ -90,7 +90,7 @@ Result<std::uint64_t> Drive::DropDeletions() {
       return Error(Code::kBusy,
                    fmt::format("another folder is on its way to the place of {} at the store",
                                Printable(KeyToName(node.there_name))),
-                   "Try again when it has got there.");
+                   "Try again when that folder has arrived.");
     const auto live = live_.find(node.id);
     if (live != live_.end() && live->second->upload)
       return Error(Code::kBusy,
@@ -100,7 +100,7 @@ Result<std::uint64_t> Drive::DropDeletions() {
   // what waited in them goes before they can be written again, not after
   RemoveDoomed();
   if (!doomed_.empty())
-    return Error(Code::kIo, "the index cannot be brought to the disk", "Look after the disk.");
+    return Error(Code::kIo, "the index cannot be brought to the disk", "Check the disk.");
   Change change(this);
   std::uint64_t back = 0;
   std::vector<NodeId> folders;

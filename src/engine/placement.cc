@@ -182,13 +182,14 @@ Status Drive::CheckPinsFit(const Node& node) {
   const auto pinned = static_cast<std::uint64_t>(all.pinned_bytes);
   const std::uint64_t limit = budget_->limits().bytes;
   if (pinned + fresh > limit) {
-    return Error(Code::kNoSpace,
-                 fmt::format("pinning {} needs {}, {} is pinned already, and the cache is limited "
-                             "to {}",
-                             node.id == kRootId ? options_.name : Printable(node.name),
-                             FormatSize(fresh), FormatSize(pinned), FormatSize(limit)),
-                 fmt::format("Raise it: pargeter drive change {} --cache-limit SIZE; or pin less.",
-                             options_.name));
+    return Error(
+        Code::kNoSpace,
+        fmt::format("pinning {} needs {}, {} is pinned already, and the cache is limited "
+                    "to {}",
+                    node.id == kRootId ? options_.name : Printable(node.name), FormatSize(fresh),
+                    FormatSize(pinned), FormatSize(limit)),
+        fmt::format("Raise the limit: pargeter drive change {} --cache-limit SIZE; or pin less.",
+                    options_.name));
   }
   // what is cached and may go makes room, too
   const auto evictable =
@@ -223,7 +224,7 @@ Status Drive::Place(NodeId id, Placement placement) {
     if (node.gone()) return Error(Code::kNotFound, "it was deleted");
     if (id == kRootId && (placement == Placement::kHide || placement == Placement::kLocal))
       return Error(Code::kInvalid, "the whole drive cannot be hidden or kept local",
-                   "Choose a folder in it.");
+                   "Choose a folder in the drive.");
     if (placement == Placement::kPin) PG_TRY(CheckPinsFit(node));
     if (placement == Placement::kLocal) PG_TRY(CheckMayBeLocal(node));
     node.placement = placement;

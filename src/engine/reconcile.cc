@@ -154,7 +154,7 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
                    fmt::format("the store lists the version of {} that was changed here, and does "
                                "not give its bytes",
                                Printable(job->there_path)),
-                   "The change is safe on this disk; what it stands on is asked for again.");
+                   "The change is safe on this disk; the former version is asked for again.");
     // by an upload of ours, perhaps, and nobody learnt of it
     if (there.ok() && job->there_path == job->path) {
       PG_ASSIGN(const bool ours, MadeBy(*job, *there));

@@ -67,7 +67,8 @@ Result<std::vector<Rule>> ParseSharedRules(const std::string& text) {
   if (!document.is_object() || !document.contains("rules") || !document["rules"].is_array())
     return damaged;
   if (!document.contains("format") || document["format"] != 1)
-    return Error(Code::kRefused, "the shared rules are of a newer format", "Use a newer program.");
+    return Error(Code::kRefused, "the shared rules are of a newer format",
+                 "Use a newer version of the program.");
   std::vector<Rule> rules;
   for (const Json& each : document["rules"]) {
     const auto text_of = [&each](const char* field) {

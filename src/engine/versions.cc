@@ -46,7 +46,7 @@ Result<std::string> Drive::PlaceThere(NodeId id) {
     return Error(Code::kIsFolder, Printable(node.name) + " is a folder");
   if (node.there == There::kAbsent)
     return Error(Code::kNotFound, Printable(node.name) + " is not at the store yet",
-                 "Wait until it is: pargeter flush");
+                 "Wait until it is uploaded: pargeter flush");
   return TherePath(node);
 }
 
@@ -69,7 +69,7 @@ Result<std::uint64_t> Drive::Restore(NodeId id, const std::string& version) {
     PG_TRY(CheckRole(live->node));
     if (live->node.dirty & kData)
       return Error(Code::kRefused, "the file has changes that wait for upload",
-                   "Wait until they are up: pargeter flush");
+                   "Wait until they are uploaded: pargeter flush");
   }
   const std::string name = options_.state_folder + "/restored-" + RandomName(4);
   PG_ASSIGN(const Fd fd, options_.disk->Open(name, O_RDWR | O_CREAT | O_EXCL, 0600));

@@ -36,7 +36,7 @@ Status CheckAddress(const std::string& url, std::string_view what) {
   const bool here = at->host == "localhost" || at->host == "::1" || at->host.rfind("127.", 0) == 0;
   if (at->scheme == "https" || here) return {};
   return Error(Code::kRefused, fmt::format("{} is not protected: {}", what, Printable(url)),
-               "Tokens go over https alone.");
+               "Tokens are sent over https only: use the https address.");
 }
 
 Result<HttpResponse> Send(HttpRequest request, const Client& client, const Cancel& cancel) {
@@ -351,7 +351,7 @@ Result<std::string> Loopback::Await(const std::string& state, Duration patience,
     Show(fd.get(), 400, "The answer of the sign-in server is incomplete.");
   }
   return Error(Code::kTimeout, "nobody signed in in time",
-               "Begin anew when you are at the browser.");
+               "Start the sign-in again when you are at the browser.");
 }
 
 // ---- with a browser anywhere
@@ -407,7 +407,7 @@ Result<Tokens> AwaitDevice(const Server& server, const Client& client, const Dev
     if (answer->error == "expired_token") break;
     return TokensOf(*answer, {});
   }
-  return Error(Code::kTimeout, "the code has lapsed", "Begin anew.");
+  return Error(Code::kTimeout, "the code has lapsed", "Start the sign-in again.");
 }
 
 // ---- later
@@ -426,7 +426,7 @@ Status Revoke(const Server& server, const Client& client, const Tokens& tokens,
               const Cancel& cancel) {
   if (server.revocation.empty())
     return Error(Code::kUnsupported, "this sign-in server takes no grant back",
-                 "End it in the account's settings there.");
+                 "Revoke the grant in the account's settings at the provider.");
   for (const auto& [token, kind] :
        {std::pair(tokens.refresh, "refresh_token"), std::pair(tokens.access, "access_token")}) {
     if (token.empty()) continue;

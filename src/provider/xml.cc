@@ -61,11 +61,11 @@ Result<pugi::xml_node> Root(pugi::xml_document& document, std::string_view text,
                            pugi::encoding_utf8)) {
     if (DeclaresType(document))
       return Error(Code::kDamaged, "the store's answer declares a document type: it is refused",
-                   "Check that the address is a store's and not, say, a web page's.");
+                   "Check that the address is that of a store, and not of a web page.");
     if (Named(document.document_element(), name)) return document.document_element();
   }
   return Error(Code::kDamaged, fmt::format("the store answered with something that is no {}", name),
-               "Check that the address is a store's and not, say, a web page's.");
+               "Check that the address is that of a store, and not of a web page.");
 }
 
 std::string Escape(std::string_view text) {

@@ -118,7 +118,7 @@ std::string UnitQuote(const std::string& word) {
 std::string TemplateText(Scope scope) {
   const bool system = scope == Scope::kSystem;
   return fmt::format(
-      "# Written by \"pargeter service enable\"; each drive adds its own part beside it.\n{}{}{}"
+      "# \"pargeter service enable\" adds the part of one drive in a drop-in.\n{}{}{}"
       "\n[Install]\nWantedBy={}\n",
       kCommon,
       system ? "# Services that wait for network file systems find the drive mounted.\n"
@@ -163,6 +163,7 @@ std::optional<ServiceSpec> ParseDropIn(const std::string& text) {
 }
 
 std::string UnitPlaces::Template() const { return folder + "/pargeter@.service"; }
+std::string UnitPlaces::PackagedTemplate() const { return packaged + "/pargeter@.service"; }
 std::string UnitPlaces::DropInFolder(const std::string& drive) const {
   return folder + "/" + UnitName(drive) + ".d";
 }
@@ -178,7 +179,9 @@ std::string UnitPlaces::WantsLink(const std::string& drive) const {
 UnitPlaces PlacesOf(Scope scope, const std::string& user_config) {
   UnitPlaces places;
   places.scope = scope;
-  places.folder = scope == Scope::kSystem ? "/etc/systemd/system" : user_config + "/systemd/user";
+  const bool system = scope == Scope::kSystem;
+  places.folder = system ? "/etc/systemd/system" : user_config + "/systemd/user";
+  places.packaged = system ? "/usr/lib/systemd/system" : "/usr/lib/systemd/user";
   return places;
 }
 

@@ -35,10 +35,12 @@ std::optional<ServiceSpec> ParseDropIn(const std::string& text);
 // A word of an ExecStart= line: quoted, with specifiers and variables taken literally.
 std::string UnitQuote(const std::string& word);
 
-// Where units of a scope lie: /etc/systemd/system, or systemd/user below `user_config`.
+// Where units of a scope lie: /etc/systemd/system, or systemd/user below `user_config`; and where a
+// package puts the template.
 struct UnitPlaces {
-  std::string folder;
+  std::string folder, packaged;
   std::string Template() const;
+  std::string PackagedTemplate() const;
   std::string DropInFolder(const std::string& drive) const;
   std::string DropIn(const std::string& drive) const;
   std::string WantsLink(const std::string& drive) const;  // there: it starts by itself

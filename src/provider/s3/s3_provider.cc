@@ -255,7 +255,8 @@ Result<std::vector<Provider::Kept>> S3Provider::Versions(const std::string& path
   if (out.empty()) return Error(Code::kNotFound, "the store has nothing of " + Printable(path));
   if (out.size() == 1 && (out[0].id.empty() || out[0].id == "null"))
     return Error(Code::kUnsupported, "this bucket keeps no former versions",
-                 "Its keeper can turn versioning on; that holds for what is written afterwards.");
+                 "An administrator can turn on versioning for the bucket; files written afterwards "
+                 "then have versions.");
   return out;
 }
 

@@ -430,7 +430,7 @@ Result<std::optional<Quota>> SftpProvider::SpaceOfAccount(const Cancel& cancel) 
 Result<Provider::Address> SftpProvider::Link(const std::string& path, Duration lasts) {
   if (lasts.count() > 0)
     return Error(Code::kUnsupported, "links to this server cannot be limited in time",
-                 "Without --for its own address is shown, for those whom the server lets in.");
+                 "Without --for the file's own address is printed, for users of the server.");
   const std::string full = Full(path);
   const std::string port = options_.ssh.port == 22 ? "" : fmt::format(":{}", options_.ssh.port);
   return Address{

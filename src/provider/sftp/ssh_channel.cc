@@ -249,7 +249,7 @@ Result<std::unique_ptr<SshChannel>> SshChannel::OpenNow(const SshOptions& option
     return Error(Code::kUnavailable, fmt::format("{}: {}", parts->place, WordsOf(session)));
   if (ssh_channel_request_sftp(parts->channel) != SSH_OK)
     return Error(Code::kUnsupported, fmt::format("{} offers no files over SFTP", parts->place),
-                 "Its keeper has to allow the sftp subsystem.");
+                 "The server's administrator has to enable the sftp subsystem.");
   parts->WatchFor(nullptr);
   return std::unique_ptr<SshChannel>(new SshChannel(std::move(parts)));
 }
@@ -300,7 +300,7 @@ Status Trust(const SshOptions& options, const std::string& expected, const std::
   if (print != expected)
     return Error(Code::kPermission,
                  fmt::format("{} shows {}, which is another key", Place(o), print),
-                 "Ask its keeper which one is right.");
+                 "Ask the server's administrator which key is right, and do not connect before.");
   if (ssh_session_update_known_hosts(session.get()) != SSH_OK)
     return Error(Code::kIo,
                  fmt::format("cannot write {}: {}", Printable(file), WordsOf(session.get())));

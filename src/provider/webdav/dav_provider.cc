@@ -428,7 +428,7 @@ Result<Provider::Address> DavProvider::Link(const std::string& path, Duration la
                    Duration(0), false};
   if (share.empty())
     return Error(Code::kUnsupported, "this server offers no links that are limited in time",
-                 "Without --for its own address is shown, for those whom the server lets in.");
+                 "Without --for the file's own address is printed, for users of the server.");
   return AskForShare(share, path, lasts);
 }
 
