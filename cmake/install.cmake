@@ -7,7 +7,7 @@ set(manual ${CMAKE_BINARY_DIR}/manual)
 add_custom_command(OUTPUT ${manual}/made
   COMMAND ${CMAKE_COMMAND} -E rm -rf ${manual}
   COMMAND pargeter-manual pages ${CMAKE_SOURCE_DIR}/docs ${manual}
-  COMMAND sh -c "gzip -9n '${manual}'/*.[157]"
+  COMMAND sh -c "gzip -9n '${manual}'/pages/*"
   COMMAND ${CMAKE_COMMAND} -E touch ${manual}/made
   DEPENDS pargeter-manual ${CMAKE_SOURCE_DIR}/docs/concepts.md ${CMAKE_SOURCE_DIR}/docs/configuration.md
   VERBATIM)
@@ -18,10 +18,10 @@ endif()
 install(TARGETS pargeter RUNTIME COMPONENT pargeter)
 install(TARGETS pargeter-standin RUNTIME COMPONENT standin)
 foreach(section 1 5 7)
-  install(DIRECTORY ${manual}/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man${section} COMPONENT pargeter
+  install(DIRECTORY ${manual}/pages/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man${section} COMPONENT pargeter
     FILES_MATCHING PATTERN "*.${section}.gz" PATTERN "pargeter-standin*" EXCLUDE)
 endforeach()
-install(DIRECTORY ${manual}/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT standin
+install(DIRECTORY ${manual}/pages/ DESTINATION ${CMAKE_INSTALL_MANDIR}/man1 COMPONENT standin
   FILES_MATCHING PATTERN "pargeter-standin*.1.gz")
 foreach(scope system user)
   install(FILES ${manual}/units/${scope}/pargeter@.service DESTINATION lib/systemd/${scope} COMPONENT pargeter)
@@ -66,16 +66,16 @@ set(CPACK_DEBIAN_PARGETER_PACKAGE_DEPENDS fuse3)
 set(CPACK_DEBIAN_PARGETER_PACKAGE_RECOMMENDS ca-certificates)
 set(CPACK_DEBIAN_PARGETER_PACKAGE_SUGGESTS pargeter-standin)
 set(CPACK_COMPONENT_PARGETER_DESCRIPTION "mount object storage, cloud drives and SFTP servers as folders
- An account is how to log in to a store, a drive is one of its folders. A
- mounted drive shows all names at once; bytes come when they are read, and what
- is written is uploaded in the background. Files can be pinned and evicted, and
- drives run as services of systemd.")
+An account is how to log in to a store, a drive is one of its folders. A
+mounted drive shows all names at once; bytes come when they are read, and what
+is written is uploaded in the background. Files can be pinned and evicted, and
+drives run as services of systemd.")
 set(CPACK_DEBIAN_PARGETER_PACKAGE_CONTROL_EXTRA ${CMAKE_SOURCE_DIR}/packaging/debian/postinst
   ${CMAKE_SOURCE_DIR}/packaging/debian/prerm ${CMAKE_SOURCE_DIR}/packaging/debian/postrm)
 set(CPACK_DEBIAN_PARGETER_PACKAGE_CONTROL_STRICT_PERMISSION ON)
 set(CPACK_DEBIAN_STANDIN_PACKAGE_NAME pargeter-standin)
 set(CPACK_COMPONENT_STANDIN_DESCRIPTION "simulated stores, to try and test pargeter
- An object store with the S3 protocol and a cloud drive over WebDAV, with
- sign-in, roles, latency and faults on request. Both serve this machine and
- keep their data in a folder or in memory.")
+An object store with the S3 protocol and a cloud drive over WebDAV, with
+sign-in, roles, latency and faults on request. Both serve this machine and
+keep their data in a folder or in memory.")
 include(CPack)

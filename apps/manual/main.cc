@@ -1,6 +1,6 @@
 // pargeter-manual: writes what is made from the descriptions of commands and settings. The build
 // runs it; it is not installed.
-//   pargeter-manual pages DOCS DIR   writes the manual pages into DIR, and the templates of units
+//   pargeter-manual pages DOCS DIR   writes the manual pages and the templates of units
 //   pargeter-manual docs DOCS        writes the tables of commands.md and configuration.md anew
 //   pargeter-manual check DOCS       fails if those tables are not what docs would write
 #include <fmt/format.h>
@@ -30,7 +30,7 @@ constexpr Written kPages[] = {
 };
 
 Status WritePages(const std::string& documents, const std::string& folder) {
-  PG_TRY(MakeFolders(folder));
+  PG_TRY(MakeFolders(folder + "/pages"));
   const std::string version = std::string("pargeter ") + kVersion;
   app::World world;
   app::Work run;
@@ -49,7 +49,7 @@ Status WritePages(const std::string& documents, const std::string& folder) {
     PG_TRY(WriteFileAtomically(units + "/pargeter@.service", TemplateText(scope), 0644));
   }
   for (const app::Page& page : pages)
-    PG_TRY(WriteFileAtomically(folder + "/" + page.file, page.text, 0644));
+    PG_TRY(WriteFileAtomically(folder + "/pages/" + page.file, page.text, 0644));
   return {};
 }
 

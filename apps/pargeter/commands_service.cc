@@ -461,11 +461,6 @@ void AddServiceCommands(Command* app, Work* run) {
   cmd->Flag("--all", &wish->all, "every drive that is no service yet");
   cmd->Option("--as", "USER", &wish->as, "with --system: the user whose drive it is");
   cmd->Does([=] { *run = [wish](World& w) { return RunEnable(*wish, w); }; });
-  named({.name = "disable",
-         .summary = "disable a drive's service: stop it, and do not start it again",
-         .examples = {{"unmount a drive for good", "pargeter service disable sheets"}}},
-        true)
-      ->Does([=] { *run = [wish](World& w) { return RunDisable(*wish, w); }; });
   const std::pair<const char*, const char*> orders[] = {
       {"start", "start a drive's service"},
       {"stop", "stop a drive's service until the next boot or sign-in"},
@@ -492,6 +487,11 @@ void AddServiceCommands(Command* app, Work* run) {
   cmd->Flag("--follow", &wish->follow, "go on with new lines until Ctrl-C");
   cmd->Option("--lines", "COUNT", &wish->lines, "number of lines").ShowDefault();
   cmd->Does([=] { *run = [wish](World& w) { return RunLog(*wish, w); }; });
+  named({.name = "disable",
+         .summary = "disable a drive's service: stop it, and do not start it again",
+         .examples = {{"unmount a drive for good", "pargeter service disable sheets"}}},
+        true)
+      ->Does([=] { *run = [wish](World& w) { return RunDisable(*wish, w); }; });
 }
 
 }  // namespace pargeter::app
