@@ -561,7 +561,9 @@ Command* AddAccountCommands(Command* app, Work* run) {
   };
   named({.name = "show",
          .summary = "show one account: its settings, where its secret is, which drives use it",
-         .examples = {{"show an account", "pargeter account show museum"}}})
+         .examples = {{"show an account", "pargeter account show museum"},
+                      {"find the drives that use it, in a script",
+                       "pargeter account show museum --json"}}})
       ->Does([=] { *run = [name](World& w) { return RunShowAccount(*name, w); }; });
   Command* cmd = named(
       {.name = "test",
@@ -590,16 +592,18 @@ Command* AddAccountCommands(Command* app, Work* run) {
   cmd->Operand("FOLDER", other.get(), "the folder; of an object store BUCKET[/PREFIX]").Required();
   cmd->Does([=] { *run = [=](World& w) { return RunMakeFolder(*name, *other, w); }; });
   AddSignInCommands(group, run);
-  cmd = named(
-      {.name = "rename",
-       .summary = "rename an account; its drives go on using it",
-       .examples = {{"give an account another name", "pargeter account rename spare reserve"}}});
+  cmd =
+      named({.name = "rename",
+             .summary = "rename an account; its drives go on using it",
+             .examples = {{"give an account another name", "pargeter account rename spare reserve"},
+                          {"check the new name", "pargeter account show reserve"}}});
   cmd->Operand("NEW", other.get(), "the new name").Required();
   cmd->Does([=] { *run = [=](World& w) { return RunRenameAccount(*name, *other, w); }; });
   named({.name = "remove",
          .summary = "remove an account and its secret from this machine",
          .details = "Nothing at the store changes. An account that a drive uses is not removed.",
-         .examples = {{"remove an account", "pargeter account remove reserve"}}})
+         .examples = {{"see first which drives use it", "pargeter account show reserve"},
+                      {"remove an account", "pargeter account remove reserve"}}})
       ->Does([=] { *run = [name](World& w) { return RunRemove(*name, w); }; });
   return group;
 }

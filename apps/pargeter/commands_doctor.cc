@@ -270,7 +270,8 @@ void AddDoctorCommand(Command* app, Work* run) {
             .details =
                 "Checked are FUSE, services, accounts, the clock, disks, mount points and states. "
                 "Nothing is changed.",
-            .examples = {{"check this machine", "pargeter doctor"}}})
+            .examples = {{"check this machine", "pargeter doctor"},
+                         {"check it in a script", "pargeter doctor --json"}}})
       ->Does([=] { *run = RunDoctor; });
 }
 

@@ -571,11 +571,13 @@ void AddDriveCommands(Command* app, Work* run) {
   group
       ->Add({.name = "list",
              .summary = "list all drives",
-             .examples = {{"list the drives", "pargeter drive list"}}})
+             .examples = {{"list the drives", "pargeter drive list"},
+                          {"list them for a script", "pargeter drive list --json"}}})
       ->Does([=] { *run = RunListDrives; });
   named({.name = "show",
          .summary = "show the settings of one drive",
-         .examples = {{"show a drive", "pargeter drive show sheets"}}})
+         .examples = {{"show a drive", "pargeter drive show sheets"},
+                      {"show it for a script", "pargeter drive show sheets --json"}}})
       ->Does([=] { *run = [c](World& w) { return RunShowDrive(c->name, w); }; });
   cmd = named(
       {.name = "change",
@@ -594,7 +596,8 @@ void AddDriveCommands(Command* app, Work* run) {
   cmd->Does([=] { *run = [c](World& w) { return RunChange(*c, w); }; });
   cmd = named({.name = "rename",
                .summary = "rename a drive; it appears at the same directory",
-               .examples = {{"give a drive another name", "pargeter drive rename spare reserve"}}});
+               .examples = {{"give a drive another name", "pargeter drive rename spare reserve"},
+                            {"check the new name", "pargeter drive show reserve"}}});
   cmd->Operand("NEW", other.get(), "the new name").Required();
   cmd->Does([=] { *run = [=](World& w) { return RunRenameDrive(c->name, *other, w); }; });
   cmd = named(
@@ -603,7 +606,8 @@ void AddDriveCommands(Command* app, Work* run) {
        .details =
            "Nothing at the store changes. A drive with changes that are not uploaded, or with "
            "files that are only on this disk, is not removed unless --discard-pending is given.",
-       .examples = {{"remove a drive", "pargeter drive remove reserve"}}});
+       .examples = {{"see first whether something waits", "pargeter queue reserve"},
+                    {"remove a drive", "pargeter drive remove reserve"}}});
   cmd->Flag("--discard-pending", &c->discard_pending,
             "lose changes that are not uploaded, and files that are only on this disk");
   cmd->Does([=] { *run = [c](World& w) { return RunRemove(*c, w); }; });

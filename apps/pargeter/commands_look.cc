@@ -479,7 +479,8 @@ void AddTransferCommands(Command* app, Work* run) {
          .summary = release ? "release deletions that were held back, since they were many"
                             : "drop deletions that were held back: the files come back",
          .examples = {{release ? "delete the files at the store, too" : "bring the files back",
-                       fmt::format("pargeter queue {} sheets", method)}}});
+                       fmt::format("pargeter queue {} sheets", method)},
+                      {"see what is held back", "pargeter status sheets"}}});
     held->Operand("DRIVE", name.get(), "the drive").Required();
     held->Does([=] { *run = [=](World& w) { return RunHeld(*name, method, w); }; });
   }
@@ -504,14 +505,17 @@ void AddTransferCommands(Command* app, Work* run) {
   Command* conflicts =
       app->Add({.name = "conflicts",
                 .summary = "list conflicts: files that were changed here and at the store",
-                .examples = {{"list the conflicts of all drives", "pargeter conflicts"}},
+                .examples = {{"list the conflicts of all drives", "pargeter conflicts"},
+                             {"count them in a script", "pargeter conflicts sheets --json"}},
                 .usage = "[DRIVE] | keep PATH (--here | --there | --both)"});
   conflicts->Operand("DRIVE", name.get(), "the drive (default: all)");
   Command* keep = conflicts->Add(
       {.name = "keep",
        .summary = "settle a conflict: keep this machine's version, the store's, or both",
        .examples = {{"replace the store's version by ours",
-                     "pargeter conflicts keep ~/sheets/list.csv --here"}},
+                     "pargeter conflicts keep ~/sheets/list.csv --here"},
+                    {"keep the store's version, and delete our copy",
+                     "pargeter conflicts keep ~/sheets/list.csv --there"}},
        .usage = "PATH (--here | --there | --both)"});
   keep->Operand("PATH", path.get(), "the copy that was kept, or the file beside it").Required();
   keep->Flag("--here", here.get(), "this machine's copy takes the name");
@@ -522,7 +526,8 @@ void AddTransferCommands(Command* app, Work* run) {
 
   cmd = app->Add({.name = "refresh",
                   .summary = "read the settings again, and look at the store again",
-                  .examples = {{"take in changed settings", "pargeter refresh sheets"}}});
+                  .examples = {{"take in changed settings", "pargeter refresh sheets"},
+                               {"look at all stores now", "pargeter refresh"}}});
   cmd->Operand("DRIVE", name.get(), "the drive (default: all)");
   cmd->Does([=] { *run = [=](World& w) { return RunRefresh(*name, w); }; });
 }
@@ -542,7 +547,8 @@ void AddLookCommands(Command* app, Work* run) {
       ->Does([=] { *run = [=](World& w) { return RunStatus(*name, w); }; });
   with_drive({.name = "usage",
               .summary = "show the space used at the store, and on this disk",
-              .examples = {{"show the use of all drives", "pargeter usage"}}})
+              .examples = {{"show the use of all drives", "pargeter usage"},
+                           {"show one for a script", "pargeter usage sheets --json"}}})
       ->Does([=] { *run = [=](World& w) { return RunUsage(*name, w); }; });
   Command* activity =
       with_drive({.name = "activity",

@@ -243,7 +243,8 @@ void AddMountCommands(Command* app, Work* run) {
            "unmounts. "
            "SIGHUP reads the settings again. To mount a drive at every start of the machine, use "
            "`pargeter service enable`.",
-       .examples = {{"mount in the background", "pargeter mount sheets --detach"}}});
+       .examples = {{"mount in the background", "pargeter mount sheets --detach"},
+                    {"mount a joined drive", "pargeter mount all --detach"}}});
   cmd->Operand("DRIVE", name.get(), "the drive").Required();
   cmd->Flag("--detach", flag.get(), "return when the mount answers, and go on in the background");
   cmd->Does([=] { *run = [=](World& w) { return RunMount(*name, *flag, w); }; });

@@ -274,11 +274,11 @@ Status RunEvict(const EvictOptions& options, World& world) {
       Number(total, "pending") + Number(total, "kept") > 0 && options.unused_for.empty() &&
       options.until_free.empty()) {
     const bool pending = Number(total, "pending") > 0;
-    return Error(
-        Code::kRefused,
-        pending ? "nothing was evicted: what is here is not at the store yet"
-                : "nothing was evicted: what is here is pinned or local",
-        pending ? "pargeter flush waits until it is." : "pargeter explain PATH says by what.");
+    return Error(Code::kRefused,
+                 pending ? "nothing was evicted: what is here is not at the store yet"
+                         : "nothing was evicted: what is here is pinned or local",
+                 pending ? "Wait until they are uploaded: pargeter flush"
+                         : "See what keeps them: pargeter explain PATH");
   }
   return {};
 }
@@ -317,7 +317,7 @@ Status RunVerify(const Paths& paths, bool with_store, World& world) {
   return Error(
       Code::kDamaged,
       fmt::format("{} not as {} should be", Counted(bad, "file"), bad == 1 ? "it" : "they"),
-      "The disk may be failing: look at its own log.");
+      "The disk may be failing: look at the kernel's log.");
 }
 
 // ---- explain
@@ -435,11 +435,12 @@ void AddResidencyCommands(Command* app, Work* run) {
     cmd->Operand("PATH", paths.get(), "files or folders on a drive").Required();
     return paths;
   };
-  Command* cmd =
-      app->Add({.name = "fetch",
-                .summary = "fetch files to this disk now, without a promise to keep them",
-                .details = "Ctrl-C ends the command; the bytes that have arrived stay.",
-                .examples = {{"fetch a folder before a trip", "pargeter fetch ~/sheets/loans"}}});
+  Command* cmd = app->Add(
+      {.name = "fetch",
+       .summary = "fetch files to this disk now, without a promise to keep them",
+       .details = "Ctrl-C ends the command; the bytes that have arrived stay.",
+       .examples = {{"fetch a folder before a trip", "pargeter fetch ~/sheets/loans"},
+                    {"fetch several", "pargeter fetch ~/sheets/pressed ~/sheets/list.csv"}}});
   auto paths = paths_of(cmd);
   cmd->Does([=] { *run = [=](World& w) { return RunFetch(*paths, w); }; });
 
@@ -456,7 +457,8 @@ void AddResidencyCommands(Command* app, Work* run) {
 
   cmd = app->Add({.name = "unpin",
                   .summary = "unpin files: they stay here until the cache needs their space",
-                  .examples = {{"unpin a folder", "pargeter unpin ~/sheets/pressed"}}});
+                  .examples = {{"unpin a folder", "pargeter unpin ~/sheets/pressed"},
+                               {"free its space at once", "pargeter evict ~/sheets/pressed"}}});
   paths = paths_of(cmd);
   cmd->Does([=] { *run = [=](World& w) { return RunUnpin(*paths, w); }; });
 
@@ -497,7 +499,8 @@ void AddResidencyCommands(Command* app, Work* run) {
   cmd = app->Add(
       {.name = "explain",
        .summary = "explain a file's state: why it is here or not, and what would change that",
-       .examples = {{"explain a file", "pargeter explain ~/sheets/loans"}}});
+       .examples = {{"explain a folder", "pargeter explain ~/sheets/loans"},
+                    {"explain a file", "pargeter explain ~/sheets/list.csv"}}});
   auto path = std::make_shared<std::string>();
   cmd->Operand("PATH", path.get(), "a file or folder on a drive").Required();
   cmd->Does([=] { *run = [=](World& w) { return RunExplain(*path, w); }; });

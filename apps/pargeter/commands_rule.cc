@@ -152,7 +152,8 @@ void AddRuleCommands(Command* app, Work* run) {
   cmd->Does([=] { *run = [=](World& w) { return RunRemove(*o, w); }; });
   cmd = group->Add({.name = "list",
                     .summary = "list the rules of all drives, or of one path's drive",
-                    .examples = {{"list all rules", "pargeter rule list"}}});
+                    .examples = {{"list all rules", "pargeter rule list"},
+                                 {"list the rules of one drive", "pargeter rule list ~/sheets"}}});
   cmd->Operand("PATH", &o->words, "a file or folder on a drive");
   cmd->Does([=] { *run = [=](World& w) { return RunListRules(*o, w); }; });
 }

@@ -468,7 +468,9 @@ void AddServiceCommands(Command* app, Work* run) {
   for (const auto& [command, summary] : orders) {
     named({.name = command,
            .summary = summary,
-           .examples = {{summary, fmt::format("pargeter service {} sheets", command)}}},
+           .examples = {{summary, fmt::format("pargeter service {} sheets", command)},
+                        {"the same, of the machine's service",
+                         fmt::format("sudo pargeter service {} sheets --system", command)}}},
           true)
         ->Does([=, command = command] {
           *run = [=](World& w) { return RunOrder(command, *wish, w); };
@@ -476,7 +478,8 @@ void AddServiceCommands(Command* app, Work* run) {
   }
   named({.name = "status",
          .summary = "show services: which run, as which user, since when",
-         .examples = {{"show all services", "pargeter service status"}}},
+         .examples = {{"show all services", "pargeter service status"},
+                      {"show one for a script", "pargeter service status sheets --json"}}},
         false)
       ->Does([=] { *run = [wish](World& w) { return RunServiceStatus(*wish, w); }; });
   cmd = named({.name = "log",
@@ -489,7 +492,9 @@ void AddServiceCommands(Command* app, Work* run) {
   cmd->Does([=] { *run = [wish](World& w) { return RunLog(*wish, w); }; });
   named({.name = "disable",
          .summary = "disable a drive's service: stop it, and do not start it again",
-         .examples = {{"unmount a drive for good", "pargeter service disable sheets"}}},
+         .examples = {{"unmount a drive for good", "pargeter service disable sheets"},
+                      {"the same, of the machine's service",
+                       "sudo pargeter service disable all --system"}}},
         true)
       ->Does([=] { *run = [wish](World& w) { return RunDisable(*wish, w); }; });
 }

@@ -206,7 +206,9 @@ void AddSignInCommands(Command* group, Work* run) {
                     .details =
                         "The grant is revoked at the provider first (RFC 7009). If that fails, the "
                         "grant is kept here, too, unless --only-here is given.",
-                    .examples = {{"revoke the grant", "pargeter account sign-out staff"}}});
+                    .examples = {{"revoke the grant", "pargeter account sign-out staff"},
+                                 {"forget it on this machine, and nowhere else",
+                                  "pargeter account sign-out staff --only-here"}}});
   cmd->Operand("ACCOUNT", name.get(), "the account").Required();
   cmd->Flag("--only-here", only_here.get(),
             "forget the grant on this machine; at the provider it stays valid");
@@ -217,7 +219,8 @@ void AddSignInCommands(Command* group, Work* run) {
        .summary = "trust the host key of an sftp account's server",
        .details = "Compare the fingerprint with the one that the server's administrator gave you. "
                   "`pargeter account test` prints the fingerprint that the server shows.",
-       .examples = {{"trust a host key", "pargeter account trust coast SHA256:FINGERPRINT"}}});
+       .examples = {{"trust a host key", "pargeter account trust coast SHA256:FINGERPRINT"},
+                    {"check that the server is accepted now", "pargeter account test coast"}}});
   cmd->Operand("ACCOUNT", name.get(), "an account of kind sftp").Required();
   cmd->Operand("FINGERPRINT", key.get(), "SHA256:... as the server's administrator gave it")
       .Required();

@@ -75,18 +75,23 @@ void AddVersionCommands(Command* app, Work* run) {
            "On an object store the address opens the file for whoever has it, for at most "
            "7 days. On a cloud drive --for makes a share, if the server offers that; without "
            "it the address opens for users of the drive.",
-       .examples = {{"a link for one day", "pargeter link ~/sheets/list.csv --for 1d"}}});
+       .examples = {
+           {"a link for one day", "pargeter link ~/sheets/list.csv --for 1d"},
+           {"a link for as long as the store allows", "pargeter link ~/sheets/list.csv"}}});
   cmd->Option("--for", "SPAN", other.get(),
               "how long the link is valid, such as 7d, if the store can limit it");
   cmd->Does([=] { *run = [=](World& w) { return RunLink(*path, *other, w); }; });
-  cmd = on_file({.name = "versions",
-                 .summary = "list the versions of a file that the store has kept",
-                 .examples = {{"list a file's versions", "pargeter versions ~/sheets/list.csv"}}});
+  cmd = on_file(
+      {.name = "versions",
+       .summary = "list the versions of a file that the store has kept",
+       .examples = {{"list a file's versions", "pargeter versions ~/sheets/list.csv"},
+                    {"list them for a script", "pargeter versions ~/sheets/list.csv --json"}}});
   cmd->Does([=] { *run = [=](World& w) { return RunVersions(*path, w); }; });
   cmd = on_file({.name = "restore",
                  .summary = "restore a former version of a file, as a new change",
                  .examples = {{"restore a version that `pargeter versions` lists",
-                               "pargeter restore ~/sheets/list.csv --version VERSION"}}});
+                               "pargeter restore ~/sheets/list.csv --version VERSION"},
+                              {"bring it to the store at once", "pargeter flush sheets"}}});
   cmd->Option("--version", "VERSION", other.get(), "the version, as `pargeter versions` lists it")
       .Required();
   cmd->Does([=] { *run = [=](World& w) { return RunRestore(*path, *other, w); }; });

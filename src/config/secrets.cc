@@ -19,11 +19,11 @@ Status CheckPrivate(const std::string& path) {
   struct stat info {};
   if (::stat(path.c_str(), &info) != 0) return {};  // missing: nothing to protect yet
   if ((info.st_mode & 077) == 0) return {};
-  return Error(
-      Code::kPermission,
-      fmt::format("{} can be read by other users (mode {:03o})", Printable(path),
-                  info.st_mode & 0777),
-      fmt::format("Take the keys in it as known to them; then: chmod 600 {}", Printable(path)));
+  return Error(Code::kPermission,
+               fmt::format("{} can be read by other users (mode {:03o})", Printable(path),
+                           info.st_mode & 0777),
+               fmt::format("Renew the keys in it, since others may know them; then: chmod 600 {}",
+                           Printable(path)));
 }
 
 // One at a time among processes: each writes the whole file.

@@ -454,7 +454,7 @@ Status Drive::CheckRole(const Node& node) {
       Code::kPermission,
       fmt::format("{} may only be read with the account {} uses",
                   path.ok() && !path->empty() ? Printable(*path) : "the folder", options_.name),
-      "Whoever owns it there can give the right to change it.");
+      "Ask the owner at the store for the right to change it.");
 }
 
 // The journal must be a file that the next start finds: else nothing new is promised.

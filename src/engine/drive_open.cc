@@ -40,8 +40,7 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
       return Error(
           Code::kIo,
           fmt::format("the waiting content of {} is no longer on this disk", Printable(node.name)),
-          "Somebody deleted it below the drive's state folder. Delete the file here to give it "
-          "up.");
+          "Somebody deleted its bytes in the drive's state. Delete the file to give it up.");
     }
   }
   std::string ranges;

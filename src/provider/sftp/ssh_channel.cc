@@ -159,12 +159,14 @@ Status CheckHost(const SshOptions& o, ssh_session session) {
     return Error(
         Code::kUntrusted,
         fmt::format("{} shows another key than the one it is known by: {}", Place(o), print),
-        "Somebody may stand between. If its keeper says that the key is new, take the "
-        "old line out of the file of known hosts.");
+        "Another machine may pretend to be the server. If its administrator says that the key is "
+        "new, remove the old line from the file of known hosts.");
   }
   return Error(
       Code::kUntrusted, fmt::format("{} is not known here; its key is {}", Place(o), print),
-      fmt::format("If its keeper names the same key: pargeter account trust ACCOUNT {}", print));
+      fmt::format(
+          "If the server's administrator names the same key: pargeter account trust ACCOUNT {}",
+          print));
 }
 
 Status SignIn(const SshOptions& o, ssh_session session) {
