@@ -12,7 +12,7 @@ namespace {
 
 // ---- man(7)
 
-// A line of Markdown without its marks; a link becomes its text.
+// A line of Markdown without its marks; a link becomes its text and the file.
 std::string Plain(const std::string& text) {
   std::string out;
   for (std::size_t i = 0; i < text.size(); ++i) {
@@ -22,8 +22,11 @@ std::string Plain(const std::string& text) {
     }
     const std::size_t close = text[i] == '[' ? text.find("](", i) : std::string::npos;
     if (close != std::string::npos) {
-      out += text.substr(i + 1, close - i - 1);
-      i = text.find(')', close);
+      const std::size_t end = text.find(')', close);
+      const std::string shown = text.substr(i + 1, close - i - 1);
+      const std::string file = Split(text.substr(close + 2, end - close - 2), '#')[0];
+      out += file == shown + ".md" ? file : file.empty() ? shown : shown + " (" + file + ")";
+      i = end;
       continue;
     }
     if (text[i] == '\\' && i + 1 < text.size() && text[i + 1] == '|') continue;
@@ -147,6 +150,11 @@ void AddMarkdown(const Command& command, std::string* out) {
   for (const auto& one : command.commands()) AddMarkdown(*one, out);
 }
 
+bool IsNumbered(const std::string& line) {  // "2. the second"
+  const std::size_t digits = line.find_first_not_of("0123456789");
+  return digits > 0 && digits != std::string::npos && line.compare(digits, 2, ". ") == 0;
+}
+
 std::vector<std::string> Cells(const std::string& row) {
   std::vector<std::string> out;
   std::string cell;
@@ -202,18 +210,22 @@ Page PageOfMarkdown(const std::string& markdown, const std::string& name, int se
                     const std::string& summary, const std::string& version) {
   std::string out = Head(name, section, summary, version);
   const std::vector<std::string> lines = Split(markdown, '\n');
-  bool gap = false;  // the next line of text begins a paragraph
+  bool gap = false;       // the next line of text begins a paragraph
+  bool untitled = false;  // text would stand below no heading
   for (std::size_t i = 0; i < lines.size(); ++i) {
     const std::string& line = lines[i];
     if (line.rfind("![", 0) == 0 || line.rfind("<!--", 0) == 0) continue;
     const auto begins = [&](const char* mark) { return line.rfind(mark, 0) == 0; };
     const bool row = begins("|") || begins("- ");
-    if (gap && !line.empty() && !row && !begins("#") && !begins("```")) out += ".PP\n";
-    gap = line.empty() ? gap : row;
+    const bool numbered = IsNumbered(line);
+    if (gap && !line.empty() && !row && !numbered && !untitled && !begins("#") && !begins("```"))
+      out += ".PP\n";
+    gap = line.empty() ? gap : row || numbered;
     if (begins("# ")) {
-      out += ".SH DESCRIPTION\n";
+      untitled = true;
     } else if (begins("## ")) {
       out += ".SH " + Upper(Roff(Plain(line.substr(3)))) + "\n";
+      untitled = false;
     } else if (begins("### ")) {
       out += ".SS " + Roff(Plain(line.substr(4))) + "\n";
     } else if (begins("```")) {
@@ -227,9 +239,14 @@ Page PageOfMarkdown(const std::string& markdown, const std::string& name, int se
       if (rows.size() > 2) out += TableRoff(rows);
     } else if (begins("- ")) {
       out += ".IP \\(bu 3\n" + Roff(Plain(line.substr(2))) + "\n";
+    } else if (numbered) {
+      const std::size_t dot = line.find(". ");
+      out += fmt::format(".IP {}. 4\n{}\n", line.substr(0, dot), Roff(Plain(line.substr(dot + 2))));
     } else if (line.empty()) {
       gap = gap || (i > 0 && !lines[i - 1].empty() && lines[i - 1][0] != '#');
     } else {
+      if (untitled) out += ".SH DESCRIPTION\n";
+      untitled = false;
       out += Roff(Plain(std::string(Trim(line)))) + "\n";
     }
   }

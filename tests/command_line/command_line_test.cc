@@ -153,12 +153,15 @@ TEST(CommandLine, ManualPagesAndMarkdownSayTheSame) {
 
 TEST(CommandLine, AManualPageKeepsNoMarksOfMarkdown) {
   const Page page = PageOfMarkdown(
-      "# Paper\n\n.soft paper is **best**, see [the list](list.md).\n\n| kind | use |\n| --- | --- "
-      "|\n| `soft` | leaves |\n\n```\nmake -n\n```\n",
+      "# Paper\n\n.soft paper is **best**, see [list](list.md) and [the rest](all.md#rest).\n\n"
+      "| kind | use |\n| --- | --- |\n| `soft` | leaves |\n\n## Steps\n\n1. press\n2. dry\n\n"
+      "```\nmake -n\n```\n",
       "paper", 7, "kinds of paper", "1");
   EXPECT_EQ(page.file, "paper.7");
-  EXPECT_THAT(page.text, HasSubstr("\\&.soft paper is best, see the list."));
-  EXPECT_THAT(page.text, HasSubstr(".TP\n.B soft\nleaves\n"));
+  EXPECT_THAT(page.text,
+              HasSubstr(".SH DESCRIPTION\n\\&.soft paper is best, see list.md and the rest "
+                        "(all.md).\n.TP\n.B soft\nleaves\n.SH STEPS\n.IP 1. 4\npress\n"
+                        ".IP 2. 4\ndry\n"));
   EXPECT_THAT(page.text, HasSubstr(".nf\nmake \\-n\n.fi"));
 }
 
