@@ -173,8 +173,8 @@ Status RunAdd(Add& add, World& world) {
     if (world.json) world.PrintJson({{"account", account.name}});
     return {};
   }
-  world.Say(fmt::format("Account {} is saved. Prove it with: pargeter account test {}",
-                        account.name, account.name));
+  world.Say(fmt::format("Account {} is saved. Test it with: pargeter account test {}", account.name,
+                        account.name));
   if (world.json) world.PrintJson({{"account", account.name}});
   return {};
 }
@@ -432,7 +432,7 @@ Status RunRenameAccount(const std::string& old_name, const std::string& new_name
     PG_TRY(SaveDrive(world.paths, *settings));
   }
   PG_TRY(ForgetSecret(world.paths.SecretsFile(), old_name));
-  world.Say(fmt::format("Account {} is called {} now.", old_name, new_name));
+  world.Say(fmt::format("Account {} is renamed to {}.", old_name, new_name));
   return {};
 }
 

@@ -448,7 +448,8 @@ Status RunRenameDrive(const std::string& old_name, const std::string& new_name, 
     PG_TRY(RenameParts(world, d, new_name));
     PG_TRY(RemoveDrive(world.paths, old_name));
   }
-  world.Say(fmt::format("Drive {} is called {} now; it appears where it did.", old_name, new_name));
+  world.Say(fmt::format("Drive {} is renamed to {}; it appears at the same directory.", old_name,
+                        new_name));
   return {};
 }
 

@@ -67,7 +67,7 @@ Status ListOne(const World& world, const Located& at, bool itself, Json* all) {
     all->push_back(std::move(entry));
   }
   if (!answer.value("known", true))
-    world.Note("This folder was never looked at: what the store has in it is not known yet.");
+    world.Note("This folder was never listed: its content at the store is not known yet.");
   return {};
 }
 

@@ -188,7 +188,7 @@ Status RunUnmount(const std::string& name, bool now, const std::string& timeout,
     PG_ASSIGN(const bool cleared, ClearDeadMount(d));
     if (cleared) {
       world.Say(
-          fmt::format("A dead mount that a crash left at {} is taken away.", Printable(d.at)));
+          fmt::format("The dead mount at {}, which a crash left, is removed.", Printable(d.at)));
       return {};
     }
     return Error(Code::kNotFound, fmt::format("the drive {} is not mounted", name));

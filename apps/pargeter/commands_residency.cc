@@ -213,7 +213,7 @@ Status RunUnpin(const Paths& paths, World& world) {
     for (const Json& path : group.paths) {
       PG_TRY(talk.Ask("place", {{"path", path}, {"placement", "unpin"}}, kLong));
       const std::string name = path.get<std::string>();
-      world.Say(fmt::format("{} is not pinned any more; what is here of it may be evicted.",
+      world.Say(fmt::format("{} is unpinned; its bytes on this disk may be evicted.",
                             Printable(name.empty() ? group.drive.name : name)));
     }
   }

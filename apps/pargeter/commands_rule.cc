@@ -72,7 +72,7 @@ Status RunRemove(const RuleOptions& o, World& world) {
   target.params["placement"] = "";
   PG_ASSIGN(Talk talk, Talk::With(world, target.drive, o.everywhere));
   PG_TRY(talk.Ask("place", target.params, kLong));
-  world.Say(fmt::format("{}: the rule is taken away.", Printable(target.shown)));
+  world.Say(fmt::format("{}: the rule is removed.", Printable(target.shown)));
   if (world.json) world.PrintJson({{"drive", target.drive.name}});
   return {};
 }

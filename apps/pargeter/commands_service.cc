@@ -203,8 +203,8 @@ Status Enable(const Wish& wish, World& world) {
       return Error(Code::kBusy, fmt::format("{} is a service of the machine already", d.name),
                    fmt::format("First: sudo pargeter service disable {} --system", d.name));
     PG_TRY(AsUser(owner.user, [&] { return Disable(owner.world, other, d.name); }));
-    world.Say(fmt::format("{} is no longer a service of {}; its state goes over as it is.", d.name,
-                          owner.user));
+    world.Say(fmt::format("{} is no longer a service of {}; the new service uses the same state.",
+                          d.name, owner.user));
   }
   PG_ASSIGN(const UnitState before, manager.StateOf(unit));
   const bool installed = std::filesystem::exists(places.DropIn(d.name));
@@ -301,7 +301,7 @@ Status RunDisable(const Wish& wish, World& world) {
   PG_TRY(MayChange(places, "disable", wish.name));
   PG_TRY(Disable(world, places, wish.name));
   world.Say(
-      fmt::format("{} is no service any more; what waits stays safe on this disk.", wish.name));
+      fmt::format("{} is no service any more; changes that wait stay on this disk.", wish.name));
   if (world.json) world.PrintJson({{"disabled", wish.name}});
   return {};
 }

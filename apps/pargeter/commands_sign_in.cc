@@ -111,10 +111,10 @@ Status RunSignIn(const SignIn& in, World& world) {
   if (!account.read_only && account.scope.empty() && scope.find(kWrite) != std::string::npos &&
       !oauth::Covers(tokens->scope, kWrite)) {
     account.read_only = true;
-    world.Note("Note: only reading was granted: the account is for reading now.");
+    world.Note("Note: only read access was granted: the account is read-only now.");
   }
   if (tokens->refresh.empty())
-    world.Note("Note: the grant ends by itself, and cannot be renewed without you.");
+    world.Note("Note: the grant expires, and cannot be renewed without a new sign-in.");
   PG_TRY(SaveAccount(world.paths, account));
   PG_TRY(how.save(oauth::Pack(*tokens)));
   // what waits in mounted drives goes on at once
@@ -123,7 +123,7 @@ Status RunSignIn(const SignIn& in, World& world) {
     if (settings.ok() && UsesAccount(*settings, in.name))
       Ignore(CallDrive(world.paths.SocketOf(drive), "refresh", Json::object(), Duration(10000)));
   }
-  world.Say(fmt::format("Signed in to {}, for {}. Prove it with: pargeter account test {}", in.name,
+  world.Say(fmt::format("Signed in to {}, for {}. Test it with: pargeter account test {}", in.name,
                         account.read_only ? "reading" : "reading and writing", in.name));
   if (world.json)
     world.PrintJson({{"account", in.name},
@@ -158,10 +158,10 @@ Status RunSignOut(const std::string& name, bool only_here, World& world) {
     }
   }
   PG_TRY(ForgetSecret(world.paths.SecretsFile(), name));
-  world.Say(
-      only_here
-          ? fmt::format("The grant of {} is forgotten here; at the provider it still holds.", name)
-          : fmt::format("Signed out of {}: the grant is taken back at the provider.", name));
+  world.Say(only_here
+                ? fmt::format(
+                      "The grant of {} is forgotten here; at the provider it is still valid.", name)
+                : fmt::format("Signed out of {}: the grant is revoked at the provider.", name));
   if (world.json) world.PrintJson({{"account", name}, {"revoked", !only_here}});
   return {};
 }
@@ -174,7 +174,7 @@ Status RunTrust(const std::string& name, const std::string& fingerprint, World& 
   PG_TRY(sftp::Trust(SshOf(world, account), fingerprint, OwnKnownHosts(world)));
   const std::string host =
       account.port == 22 ? account.host : fmt::format("{}:{}", account.host, account.port);
-  world.Say(fmt::format("{} is known from now on by the key {}.", host, fingerprint));
+  world.Say(fmt::format("The host {} is trusted with the key {}.", host, fingerprint));
   if (world.json) world.PrintJson({{"account", name}, {"fingerprint", fingerprint}});
   return {};
 }

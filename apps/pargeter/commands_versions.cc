@@ -27,7 +27,7 @@ Status RunLink(const std::string& path, const std::string& lasts, World& world) 
     world.Note(
         fmt::format("Whoever has this address can read the file, for {}.", FormatAge(holds)));
   else
-    world.Note("It opens for those whom the store lets in.");
+    world.Note("The address opens for users of the store.");
   if (world.json) world.PrintJson(link);
   return {};
 }
@@ -52,7 +52,7 @@ Status RunRestore(const std::string& path, const std::string& version, World& wo
   PG_ASSIGN(Talk talk, Talk::With(world, at.drive, true));
   PG_ASSIGN(const Json answer,
             talk.Ask("restore", {{"path", at.path}, {"version", version}}, kRestoreWithin));
-  world.Say(fmt::format("{} is again as it was ({}); that goes up like any change.",
+  world.Say(fmt::format("{} is restored ({}); the change is uploaded like any other.",
                         Printable(path), FormatSize(answer.value("bytes", std::uint64_t{0}))));
   if (world.json) world.PrintJson(answer);
   return {};

@@ -175,7 +175,7 @@ void Serving::WatchSignals(sigset_t signals) {
     }
     const Status gone = face_->Unmount(false);
     if (gone.ok()) continue;
-    world_.Note(gone.error().what + "; taking the mount away all the same");
+    world_.Note(gone.error().what + "; unmounting all the same");
     Ignore(face_->Unmount(true));
   }
 }
