@@ -1,5 +1,5 @@
-// What is made from the description of a program's commands: help on a terminal, manual pages,
-// docs/commands.md, and what a shell completes. Pure functions.
+// Outputs made from the description of a program's commands: help on a terminal, manual pages,
+// docs/commands.md, and the completions of a shell. Pure functions.
 #pragma once
 
 #include <functional>
@@ -17,14 +17,14 @@ struct Page {
   std::string file;  // "pargeter-evict.1"
   std::string text;
 };
-// Of the program and of each command; one of a command with commands below it lists those.
+// One page for the program and one for each command; the page of a group lists its commands.
 std::vector<Page> ManualPages(const Command& root, const std::string& version);
-// Of a text in the little Markdown that the documents here are written in: headings, paragraphs,
+// A page made from a document. Of Markdown these parts are understood: headings, paragraphs,
 // lists, tables, indented and fenced blocks, links.
 Page PageOfMarkdown(const std::string& markdown, const std::string& name, int section,
                     const std::string& summary, const std::string& version);
 
-// Of all commands, in the order of the job.
+// The body of docs/commands.md: all commands, in the order of the job.
 std::string CommandsMarkdown(const Command& root);
 
 // What can stand at the last of `words`, which may be empty or begun; `words` are those after the

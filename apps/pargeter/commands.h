@@ -16,8 +16,7 @@ std::unique_ptr<Command> DescribeCommands(World* world, Work* run);
 // "pargeter 0.2.0", then the stores and the libraries that it was built with, in lines.
 std::string VersionText();
 
-// What shells call to complete a command line. It is no command for people, and help does not show
-// it.
+// The command that shells call to complete a command line; help does not show it.
 constexpr const char* kCompletionCommand = "complete";
 
 }  // namespace pargeter::app
