@@ -211,7 +211,7 @@ Result<Json> Happened(Drive* drive, const Json& params) {
 Result<Json> Rules(Drive* drive) {
   PG_ASSIGN(const auto rules, drive->Rules());
   Json all = Json::array();
-  for (const Drive::PlacedRule& each : rules) {
+  for (const PlacedRule& each : rules) {
     const Rule& rule = each.rule;
     all.push_back({{rule.is_pattern ? "pattern" : "path", JsonText(rule.key)},
                    {"placement", NameOf(rule.placement)},

@@ -1,4 +1,4 @@
-// Drive: is what came from the store, piece by piece, what the store said that it is? Pieces have
+// Engine: is what came from the store, piece by piece, what the store said that it is? Pieces have
 // no digests of their own, so it shows only when the file is whole; a file that comes in one piece
 // was looked at on its way, where its version is the digest of all of it.
 #include <fmt/format.h>
@@ -8,7 +8,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -20,7 +20,7 @@ namespace {
 constexpr std::uint64_t kLargest = 256 * kMiB;
 }  // namespace
 
-bool Drive::IsCheckedOnArrival(const Source& source) const {
+bool Engine::IsCheckedOnArrival(const Source& source) const {
   return source.size <= kLargest && provider_->CheckOf(source.version, source.size) != nullptr;
 }
 
@@ -33,7 +33,7 @@ Error NotWhatItSaid() {
 // Takes the digest of what is here from the first byte on, as it comes. `last`: the one missing
 // piece, which has come; the file is whole with it, and it waits for the end of this. kDamaged: it
 // is not right, and nothing of it is kept.
-Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source& source,
+Status Engine::CheckArrived(const std::shared_ptr<Content>& content, const Source& source,
                            Range last) {
   std::string piece;
   Content& c = *content;
@@ -96,7 +96,7 @@ Status Drive::CheckArrived(const std::shared_ptr<Content>& content, const Source
 
 // Whoever has it open has been given wrong bytes, and gets no more of them. Written here meanwhile,
 // it is somebody's work, and stays.
-Status Drive::DropWrong(const std::shared_ptr<Content>& content) {
+Status Engine::DropWrong(const std::shared_ptr<Content>& content) {
   const NodeId id = content->id;
   const Lock tree(tree_mutex_);
   const auto it = live_.find(id);

@@ -1,5 +1,5 @@
-// Drive: mode, owner and time, and how what a listing does not tell of them is learnt.
-#include "engine/drive.h"
+// Engine: mode, owner and time, and how what a listing does not tell of them is learnt.
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/listing.h"
 
@@ -13,13 +13,13 @@ bool ModeIsKnown(const Node& node) {
 
 }  // namespace
 
-bool Drive::NeedsAsking(const Node& node) {
+bool Engine::NeedsAsking(const Node& node) {
   return node.kind == NodeKind::kFile && MayBeSymlink(node.size) && !node.attributes_known &&
          node.dirty == kClean;
 }
 
 // What the store says of it. A folder of which nobody has said anything is as any.
-Result<Entry> Drive::LookAt(bool folder, const std::string& path, const Cancel& cancel) {
+Result<Entry> Engine::LookAt(bool folder, const std::string& path, const Cancel& cancel) {
   if (!folder) return provider_->Look(path, cancel);
   auto own = provider_->LookFolder(path, cancel);
   if (own.ok() || own.error().code != Code::kNotFound) return own;
@@ -28,7 +28,7 @@ Result<Entry> Drive::LookAt(bool folder, const std::string& path, const Cancel& 
   return plain;
 }
 
-Status Drive::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool answers) {
+Status Engine::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool answers) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
@@ -56,7 +56,7 @@ Status Drive::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool 
 
 // Of a folder whose names are in `key`, once they have been listed. If it fails, with the next
 // listing.
-void Drive::LearnFolder(NodeId id, const std::string& key) {
+void Engine::LearnFolder(NodeId id, const std::string& key) {
   const Steady asked = options_.clock->Now();
   const std::string path = key.substr(0, key.size() - 1);
   const auto entry = AskStore([&](const Cancel& c) { return LookAt(true, path, c); });
@@ -65,7 +65,7 @@ void Drive::LearnFolder(NodeId id, const std::string& key) {
 
 // What a listing did not tell must not be overwritten by what was shown meanwhile, nor go with what
 // `leaves` the store.
-Status Drive::LearnBeforeSending(const Job& job, bool leaves) {
+Status Engine::LearnBeforeSending(const Job& job, bool leaves) {
   std::string path;
   bool folder = false;
   {
@@ -84,7 +84,7 @@ Status Drive::LearnBeforeSending(const Job& job, bool leaves) {
   return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
 }
 
-Result<Attr> Drive::AttrAsking(NodeId id, Ask ask) {
+Result<Attr> Engine::AttrAsking(NodeId id, Ask ask) {
   std::string path;
   bool folder = false;
   const Steady asked = options_.clock->Now();
@@ -108,18 +108,18 @@ Result<Attr> Drive::AttrAsking(NodeId id, Ask ask) {
   return AttrOf(*live);
 }
 
-Result<Attr> Drive::GetAttr(NodeId id, std::optional<std::uint32_t> user) {
+Result<Attr> Engine::GetAttr(NodeId id, std::optional<std::uint32_t> user) {
   const bool other = options_.shared && user && *user != options_.uid;
   return AttrAsking(id, other ? Ask::kMode : user ? Ask::kSome : Ask::kLink);
 }
 
 // It may be private at the store, and nobody here knows it yet. The kernel asks again before it
 // refuses somebody, and in his name.
-std::uint32_t Drive::ModeFor(const Node& node) const {
+std::uint32_t Engine::ModeFor(const Node& node) const {
   return options_.shared && !ModeIsKnown(node) ? node.mode & ~077u : node.mode;
 }
 
-Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
+Result<Attr> Engine::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
   PG_TRY(CheckWritable());
   if (change.size) {
     OpenFilePtr writer = file;

@@ -1,7 +1,7 @@
-// Drive: what a step has to wait for. All under the tree lock.
+// Engine: what a step has to wait for. All under the tree lock.
 #include <algorithm>
 
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/listing.h"
 #include "engine/naming.h"
@@ -15,7 +15,7 @@ constexpr std::int64_t kFailsForGood = 4;  // attempts in a row
 
 // A move of a folder at or above `up` runs first, and wholly, for all that is, was or goes below.
 // What goes into a new folder waits until nothing of another is left under its name.
-Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
+Result<std::optional<Engine::Blocker>> Engine::MoveAbove(NodeId up) {
   while (up != kRootId && up != kNoNode) {
     PG_ASSIGN(Live * above, Get(up));
     const Node& folder = above->node;
@@ -37,7 +37,7 @@ Result<std::optional<Drive::Blocker>> Drive::MoveAbove(NodeId up) {
 
 // A former place within a folder that moves moves along, once that has begun: until then it may
 // wait for what is to be taken back. Unless that folder comes to be in this one.
-Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
+Result<std::optional<Engine::Blocker>> Engine::MoveAboveTried(const Node& node) {
   std::optional<Blocker> above;
   for (NodeId from = node.tried_parent;;) {
     auto found = MoveAbove(from);
@@ -58,7 +58,7 @@ Result<std::optional<Drive::Blocker>> Drive::MoveAboveTried(const Node& node) {
 }
 
 // What has to be done at the store before this node's turn.
-Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
+Result<std::optional<Engine::Blocker>> Engine::BlockerOf(const Node& node) {
   PG_ASSIGN(std::optional<Blocker> blocker, KnownBlockerOf(node));
   if (blocker) return blocker;
   PG_ASSIGN(blocker, MoveInDoubt(node));
@@ -69,7 +69,7 @@ Result<std::optional<Drive::Blocker>> Drive::BlockerOf(const Node& node) {
 
 // A folder in which the store has it, or had, was to move in one request, and what came of that is
 // not known: it is not to be found then, and would seem to be deleted there, or another's.
-Result<std::optional<Drive::Blocker>> Drive::MoveInDoubt(const Node& node) {
+Result<std::optional<Engine::Blocker>> Engine::MoveInDoubt(const Node& node) {
   const bool leaves = !node.gone() || IsToBeTakenBack(node);  // else it is deleted where it is
   if (!leaves || node.there == There::kAbsent || !provider_->Can().moves_folders)
     return std::optional<Blocker>();
@@ -85,7 +85,7 @@ Result<std::optional<Drive::Blocker>> Drive::MoveInDoubt(const Node& node) {
 }
 
 // Where the store would have the file, had that folder moved.
-Result<std::optional<std::string>> Drive::PathInDoubt(const Node& node) {
+Result<std::optional<std::string>> Engine::PathInDoubt(const Node& node) {
   PG_ASSIGN(const auto doubt, MoveInDoubt(node));
   if (!doubt) return std::optional<std::string>();
   PG_ASSIGN(const Live* live, Get(doubt->id));
@@ -97,7 +97,7 @@ Result<std::optional<std::string>> Drive::PathInDoubt(const Node& node) {
 }
 
 // Will its turn come soon? Not if it waits for `id` itself, or for a person, or fails and fails.
-Result<bool> Drive::GetsOn(NodeId first, NodeId id) {
+Result<bool> Engine::GetsOn(NodeId first, NodeId id) {
   for (int i = 0; i < kLongestChain; ++i) {
     if (first == id) return false;
     PG_ASSIGN(const Live* live, Get(first));
@@ -113,7 +113,7 @@ Result<bool> Drive::GetsOn(NodeId first, NodeId id) {
   return false;
 }
 
-Result<std::optional<Drive::Blocker>> Drive::KnownBlockerOf(const Node& node) {
+Result<std::optional<Engine::Blocker>> Engine::KnownBlockerOf(const Node& node) {
   using Why = Blocker::Why;
   if (IsToBeTakenBack(node)) return MoveAboveTried(node);
   if (node.gone() && node.there != There::kAbsent && !HasParts(node.upload)) {
@@ -145,7 +145,7 @@ Result<std::optional<Drive::Blocker>> Drive::KnownBlockerOf(const Node& node) {
 }
 
 // Another node's content is, or may be, where this one goes, and is about to leave.
-Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
+Result<std::optional<Engine::Blocker>> Engine::PlaceTaken(const Node& node) {
   using Why = Blocker::Why;
   if (provider_->Can().real_folders) {
     // one thing at a path: a folder of ours leaves before a file comes, and a file before a folder
@@ -180,7 +180,7 @@ Result<std::optional<Drive::Blocker>> Drive::PlaceTaken(const Node& node) {
 
 // Files and folders that change places wait for each other in a circle. It is broken by the one
 // whose place, or whose leaving, another waits for: it leaves over a name of its own.
-Result<bool> Drive::WaitsForItself(NodeId id, const Blocker& first) {
+Result<bool> Engine::WaitsForItself(NodeId id, const Blocker& first) {
   Blocker at = first;
   for (int i = 0; i < kLongestChain; ++i) {
     PG_ASSIGN(Live * live, Get(at.id));

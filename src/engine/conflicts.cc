@@ -1,4 +1,4 @@
-// Drive: changed here and at the store. Nothing is overwritten: theirs keeps the name, ours stands
+// Engine: changed here and at the store. Nothing is overwritten: theirs keeps the name, ours stands
 // beside it until somebody decides.
 #include <fmt/format.h>
 
@@ -8,7 +8,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
@@ -20,7 +20,7 @@ constexpr int kCalledOff = 10;  // times as long as one without an answer
 }  // namespace
 
 // The store has something else than we knew at the place where this node goes.
-Result<Drive::Outcome> Drive::Conflict(Job* job) {
+Result<Engine::Outcome> Engine::Conflict(Job* job) {
   const auto there = provider_->Look(job->path, job->cancel);
   if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
   if (there.ok() && job->node.there == There::kElsewhere && !job->aside) {
@@ -182,7 +182,7 @@ Result<Drive::Outcome> Drive::Conflict(Job* job) {
 // On a store that has one thing at a path, of a step that was refused: have others given a file the
 // name of a folder of ours that it is of, or goes into? Nothing can be in that while it is there:
 // the step is planned again.
-Result<bool> Drive::MeetsFile(const Job& job) {
+Result<bool> Engine::MeetsFile(const Job& job) {
   if (!provider_->Can().real_folders || job.aside) return false;
   std::vector<std::pair<NodeId, std::string>> way;  // of folders, the innermost first
   const Steady asked = options_.clock->Now();
@@ -213,7 +213,7 @@ Result<bool> Drive::MeetsFile(const Job& job) {
 
 // A file of others is at `path`, where the folder is, or goes: it is there no more, or stands
 // beside that.
-Status Drive::GivesWay(NodeId folder, const std::string& path, Steady asked) {
+Status Engine::GivesWay(NodeId folder, const std::string& path, Steady asked) {
   const Lock tree(tree_mutex_);
   Change change(this);
   const auto found = Get(folder);
@@ -244,7 +244,7 @@ Status Drive::GivesWay(NodeId folder, const std::string& path, Steady asked) {
   return {};
 }
 
-void Drive::NoteConflict(const std::string& path, const Node& kept) {
+void Engine::NoteConflict(const std::string& path, const Node& kept) {
   activity_.Add("here", "conflict", path, "kept as " + kept.name);
   LogAbout(LogLevel::kWarning, {path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", kept.beside, kept.name);
@@ -256,7 +256,7 @@ void Drive::NoteConflict(const std::string& path, const Node& kept) {
 // Without the lock: was it sent there for a file that has left this place meanwhile? A request that
 // was called off can still arrive at the store, after all that is known of it was dropped. But
 // others may have moved that file there, and this be all there is of it.
-Result<bool> Drive::IsLate(const Job& job, const Entry& there) {
+Result<bool> Engine::IsLate(const Job& job, const Entry& there) {
   std::string original, version;
   {
     const Lock tree(tree_mutex_);
@@ -276,7 +276,7 @@ Result<bool> Drive::IsLate(const Job& job, const Entry& there) {
 }
 
 // When, for the name of a copy that is kept.
-std::string Drive::Stamp() const {
+std::string Engine::Stamp() const {
   const time_t seconds = static_cast<time_t>(options_.clock->Wall() / 1'000'000'000);
   tm t{};
   gmtime_r(&seconds, &t);
@@ -285,7 +285,7 @@ std::string Drive::Stamp() const {
 }
 
 // A moved folder met another of its name: `path` below it is `kept` there now.
-Status Drive::NameKept(NodeId folder, const std::string& path, const std::string& kept,
+Status Engine::NameKept(NodeId folder, const std::string& path, const std::string& kept,
                        const std::string& version) {
   Live* live = nullptr;
   for (const std::string& part : Split(path, '/')) {
@@ -313,7 +313,7 @@ Status Drive::NameKept(NodeId folder, const std::string& path, const std::string
 }
 
 // What is kept of `name` while another has it.
-Result<std::string> Drive::NameBeside(NodeId parent, const std::string& name) {
+Result<std::string> Engine::NameBeside(NodeId parent, const std::string& name) {
   const std::string stamp = Stamp();
   for (int copy = 1;; ++copy) {
     const std::string beside =
@@ -323,7 +323,7 @@ Result<std::string> Drive::NameBeside(NodeId parent, const std::string& name) {
   }
 }
 
-Status Drive::KeepBeside(Live* live) {
+Status Engine::KeepBeside(Live* live) {
   Node& node = live->node;
   PG_ASSIGN(std::string name, NameBeside(node.parent, node.name));
   node.beside = std::exchange(node.name, std::move(name));
@@ -343,7 +343,7 @@ Status Drive::KeepBeside(Live* live) {
 }
 
 // `path` names the kept copy, or the file that it stands beside.
-Result<Node> Drive::ConflictAt(const std::string& path) {
+Result<Node> Engine::ConflictAt(const std::string& path) {
   PG_ASSIGN(const auto all, Conflicts());
   std::vector<const Node*> beside;  // what that is need not be known here yet
   for (const auto& [where, kept] : all) {
@@ -361,7 +361,7 @@ Result<Node> Drive::ConflictAt(const std::string& path) {
                "Name one of the copies; pargeter conflicts lists them.");
 }
 
-Status Drive::DropKept(const Node& kept) {
+Status Engine::DropKept(const Node& kept) {
   if (kept.kind != NodeKind::kFolder) return Unlink(kept.parent, kept.name);
   const Status gone = RemoveFolder(kept.parent, kept.name);
   if (gone.ok() || gone.error().code != Code::kNotEmpty) return gone;
@@ -370,7 +370,7 @@ Status Drive::DropKept(const Node& kept) {
                "Take out what is wanted and delete the rest, or keep --both.");
 }
 
-Status Drive::TakesName(const Node& kept) {
+Status Engine::TakesName(const Node& kept) {
   const auto theirs = Lookup(kept.parent, kept.beside);
   if (!theirs.ok() && theirs.error().code != Code::kNotFound) return theirs.error();
   if (theirs.ok()) Forget(theirs->id, 1);
@@ -385,7 +385,7 @@ Status Drive::TakesName(const Node& kept) {
   return Rename(kept.parent, kept.name, kept.parent, kept.beside, Replace::kYes);
 }
 
-Status Drive::SettleConflict(const std::string& path, Keep keep) {
+Status Engine::SettleConflict(const std::string& path, Keep keep) {
   PG_TRY(CheckWritable());
   PG_ASSIGN(const Node kept, ConflictAt(path));
   if (keep == Keep::kHere && kept.beside.empty()) {

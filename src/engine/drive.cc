@@ -1,536 +1,154 @@
-// Drive: opening, stopping, and the tree of names with its two places for each node.
+// Drive: each call goes to the engine.
 #include "engine/drive.h"
 
-#include <fcntl.h>
-#include <fmt/format.h>
-#include <sys/stat.h>
-
-#include <algorithm>
-#include <cstdlib>
-#include <utility>
-
-#include "base/log.h"
-#include "base/random.h"
-#include "base/text.h"
-#include "engine/naming.h"
-#include "engine/sent.h"
+#include "engine/engine.h"
 
 namespace pargeter {
-namespace {
-constexpr std::size_t kManyDoomed = 1000;
-}
 
-Drive::Drive(DriveOptions options, std::unique_ptr<Provider> provider)
-    : options_(std::move(options)), provider_(std::move(provider)) {}
-
-// A process that was killed holds its lock until the kernel is done with it; and whoever looks
-// through the open files of all processes holds it for a moment.
-static Result<Fd> LockSoon(const std::string& path) {
-  for (int i = 0;; ++i) {
-    auto lock = LockFile(path);
-    if (lock.ok() || lock.error().code != Code::kBusy || i == 40) return lock;
-    std::this_thread::sleep_for(Duration(50));
-  }
-}
+Drive::Drive(std::unique_ptr<Engine> engine) : engine_(std::move(engine)) {}
+Drive::~Drive() = default;
 
 Result<std::unique_ptr<Drive>> Drive::Open(DriveOptions options,
                                            std::unique_ptr<Provider> provider) {
-  auto drive = std::unique_ptr<Drive>(new Drive(std::move(options), std::move(provider)));
-  const DriveOptions& o = drive->options_;
-  PG_TRY(MakeFolders(o.state_folder));
-  auto lock = LockSoon(o.state_folder + "/lock");
-  if (!lock.ok()) {
-    return Error(lock.error().code,
-                 fmt::format("the drive {} is in use: {}", o.name, lock.error().what),
-                 fmt::format("Unmount it first: pargeter unmount {}", o.name));
-  }
-  drive->lock_ = std::move(*lock);
-  drive->blocks_ =
-      std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
-  PG_TRY(drive->blocks_->Prepare());
-  PG_TRY(drive->blocks_->DropUnfinishedCopies());
-  auto cache_lock = LockSoon(o.cache_folder + "/.lock");
-  if (!cache_lock.ok()) {
-    return Error(cache_lock.error().code,
-                 fmt::format("the cache folder {} is in use: {}", Printable(o.cache_folder),
-                             cache_lock.error().what),
-                 fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at DIR",
-                             o.name, o.name));
-  }
-  drive->cache_lock_ = std::move(*cache_lock);
-  drive->budget_ = std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free},
-                                            o.cache_folder, o.state_folder, o.disk);
-  drive->spare_ = std::make_unique<SpareRoom>(o.state_folder + "/spare", o.spare_room, o.disk);
-  drive->spare_->Tend();
-  {
-    const Lock tree(drive->tree_mutex_);
-    drive->limits_ = o;
-    PG_TRY(drive->OpenIndex());
-    PG_TRY(drive->LoadRules());
-  }
-  PG_TRY(drive->Recover());
-  drive->link_ = std::make_unique<LinkState>(
-      o.clock,
-      LinkState::Hooks{
-          [d = drive.get()](Duration patience) { return d->provider_->Ping(patience, d->stop_); },
-          [d = drive.get()] { return d->provider_->LastSign(); },
-          [d = drive.get()] {
-            d->WakePins();
-            const Lock queue(d->queue_mutex_);
-            d->queue_changed_.NotifyAll();
-          }},
-      o.trial_pause);
-  return drive;
+  PG_ASSIGN(std::unique_ptr<Engine> engine, Engine::Open(std::move(options), std::move(provider)));
+  return std::unique_ptr<Drive>(new Drive(std::move(engine)));
 }
 
-Drive::~Drive() { Stop(); }
-
-void Drive::Start(ChangeListener* listener) {
-  listener_ = listener;
-  {
-    const Lock tree(tree_mutex_);
-    const auto learnt = index_->Meta("probe");
-    if (learnt.ok() && !learnt->empty()) provider_->AdoptProbeResult(*learnt);
-    // from here on something may come to the store of which a power cut takes the memory
-    if (index_->SetMeta("all_known", "").ok()) Ignore(SyncIndex());
-  }
-  started_ = true;
-  Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
-  link_->Start();
-  threads_.emplace_back([this] { TellLoop(); });
-  threads_.emplace_back([this] { WatchLoop(); });
-  threads_.emplace_back([this] { ShrinkLoop(); });
-  threads_.emplace_back([this] { FeedLoop(); });
-  threads_.emplace_back([this] { PinLoop(); });
-  for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
-  if (options_.read_only) return;
-  for (int i = 0; i < options_.upload_workers; ++i) threads_.emplace_back([this] { UploadLoop(); });
+void Drive::Start(ChangeListener* listener) { engine_->Start(listener); }
+Status Drive::FirstContact() { return engine_->FirstContact(); }
+Status Drive::Flush(Duration patience, const std::function<bool()>& given_up) {
+  return engine_->Flush(patience, given_up);
 }
-
-Status Drive::FirstContact() {
-  bool known = false;
-  {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * root, Get(kRootId));
-    known = root->node.listed_at != 0;
-  }
-  const Status listed = ListFolder(kRootId, Wait::kFirstPage, "");
-  if (!listed.ok()) {
-    // mounted before: what is known works, the rest waits. What is gone, or forbidden, is refused
-    // unless something waits, which may be the only copy.
-    const Code code = listed.error().code;
-    const bool may_pass = MayRetry(code) || code == Code::kSignIn;
-    if (known && (may_pass || Summary().pending.files > 0)) return {};
-    return listed;
-  }
-  Ignore(AccountSpace(Duration(0)));
-  return {};
+void Drive::Stop() { engine_->Stop(); }
+Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
+  return engine_->Lookup(parent, name);
 }
-
-void Drive::Stop() {
-  stop_->Cancel();
-  if (!started_) return;
-  link_->Stop();
-  WakePins();
-  budget_->Wake();
-  {
-    const Lock lock(queue_mutex_);
-    queue_changed_.NotifyAll();
-  }
-  {
-    const Lock lock(fetch_mutex_);
-    fetch_stopped_ = true;
-    fetch_changed_.NotifyAll();
-  }
-  {
-    const Lock lock(tell_mutex_);
-    telling_stopped_ = true;
-    tell_changed_.NotifyAll();
-  }
-  {
-    const Lock lock(tree_mutex_);
-    tree_changed_.NotifyAll();
-  }
-  EndFetches(0);
-  for (std::thread& thread : threads_) thread.join();
-  threads_.clear();
-  {
-    // listings run on threads of their own; cancelled, they end at once
-    Lock tree(tree_mutex_);
-    while (!listings_.empty() || learning_ > 0) {
-      tree_changed_.WaitUntil(tree_mutex_,
-                              std::chrono::steady_clock::now() + std::chrono::seconds(1));
-    }
-  }
-  started_ = false;
-  SavePresenceOfAll();
-  SaveAll();
-  // it is said to be safe on this disk; and after the next boot nobody has to doubt it
-  const auto waits = WaitingForStore();
-  if (!waits.ok() || *waits > 0) SyncEverything();
-  const Lock tree(tree_mutex_);
-  Ignore(index_->SetMeta("all_known", "1"));  // no power cut takes the memory of what was sent
-  Ignore(SyncIndex());
-  RemoveDoomed();
-  Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
+void Drive::Forget(NodeId id, std::uint64_t uses) { engine_->Forget(id, uses); }
+Result<Attr> Drive::GetAttr(NodeId id, std::optional<std::uint32_t> user) {
+  return engine_->GetAttr(id, user);
 }
-
-void Drive::SaveAll() {
-  SaveWritten();
-  const Lock tree(tree_mutex_);
-  std::vector<NodeId> unsaved;
-  for (const auto& [id, live] : live_)
-    if (live->unsaved) unsaved.push_back(id);
-  for (const NodeId id : unsaved)
-    if (const auto live = Get(id); live.ok()) Ignore(Save(*live));
-  if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
+Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
+  return engine_->SetAttr(id, change, file);
 }
-
-// ---- the tree
-
-Drive::Live* Drive::Adopt(Node node) {
-  if (changes_ > 0) touched_.insert(node.id);
-  auto& slot = live_[node.id];
-  if (!slot) {
-    slot = std::make_unique<Live>();
-    slot->node = std::move(node);
-  } else if (slot->doubtful) {
-    Restore(slot.get(), std::move(node));
-  }
-  return slot.get();
+Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
+                               std::uint32_t uid, std::uint32_t gid) {
+  return engine_->MakeFolder(parent, name, mode, uid, gid);
 }
-
-Result<Drive::Live*> Drive::Get(NodeId id) {
-  if (changes_ > 0) touched_.insert(id);
-  const auto it = live_.find(id);
-  if (it != live_.end() && !it->second->doubtful) return it->second.get();
-  PG_ASSIGN(std::optional<Node> node, index_->Get(id));
-  if (!node) return Error(Code::kStale, "the file is gone");
-  return Adopt(std::move(*node));
+Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
+                                std::uint32_t uid, std::uint32_t gid) {
+  return engine_->MakeSymlink(parent, name, target, uid, gid);
 }
-
-Result<Drive::Live*> Drive::Find(NodeId parent, const std::string& name) {
-  PG_ASSIGN(std::optional<Node> node, index_->Find(parent, name));
-  if (!node) return static_cast<Live*>(nullptr);
-  return Adopt(std::move(*node));
+Result<std::string> Drive::ReadSymlink(NodeId id) { return engine_->ReadSymlink(id); }
+Status Drive::Unlink(NodeId parent, const std::string& name) {
+  return engine_->Unlink(parent, name);
 }
-
-Result<Drive::Live*> Drive::GetFolder(NodeId id) {
-  PG_ASSIGN(Live * live, Get(id));
-  if (live->node.gone()) return Error(Code::kNotFound, "the folder is gone");
-  if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
-  return live;
+Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
+  return engine_->RemoveFolder(parent, name);
 }
-
-Status Drive::Save(Live* live) {
-  Change change(this);
-  touched_.insert(live->node.id);
-  live->unsaved = false;
-  PG_TRY(index_->Update(live->node));
-  return change.Commit();
+Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
+                     const std::string& new_name, Replace replace) {
+  return engine_->Rename(parent, name, new_parent, new_name, replace);
 }
-
-Drive::Change::Change(Drive* drive) NO_TS_ANALYSIS : drive_(*drive),
-                                                     transaction_(drive->index_->Begin()) {
-  ++drive_.changes_;
+Status Drive::OpenFolder(NodeId id) { return engine_->OpenFolder(id); }
+Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int limit, bool use) {
+  return engine_->ReadFolder(id, after, limit, use);
 }
-
-Drive::Change::~Change() NO_TS_ANALYSIS {
-  if (!open_) return;
-  --drive_.changes_;
-  if (drive_.changes_ == 0) Undo();
+Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
+  return engine_->OpenNode(id, intent);
 }
-
-Status Drive::Change::Commit() NO_TS_ANALYSIS {
-  open_ = false;
-  const bool outermost = --drive_.changes_ == 0;
-  Status done = transaction_.Commit();
-  if (!outermost) return done;
-  if (!done.ok()) {
-    Undo();
-    return done;
-  }
-  drive_.touched_.clear();
-  // what the index on the disk may still hold for waiting is not destroyed before it knows better
-  const bool may_drop =
-      drive_.dropped_.empty() || !drive_.acks_unsynced_ || drive_.SyncIndex().ok();
-  for (const auto& [id, bytes] : std::exchange(drive_.dropped_, {})) {
-    drive_.budget_->Release(bytes);
-    if (!may_drop) continue;
-    Ignore(drive_.blocks_->Drop(id, BlockStore::Place::kCache));
-    const auto it = drive_.live_.find(id);
-    const bool lives_on = it != drive_.live_.end() && !it->second->node.gone();
-    if (lives_on) {
-      Ignore(drive_.blocks_->Drop(id, BlockStore::Place::kPending));
-    } else {
-      drive_.doomed_.push_back(id);
-    }
-  }
-  if (drive_.doomed_.size() >= kManyDoomed) drive_.RemoveDoomed();
-  return {};
+Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std::uint32_t mode,
+                                    std::uint32_t uid, std::uint32_t gid, bool exclusive,
+                                    Intent intent) {
+  return engine_->Create(parent, name, mode, uid, gid, exclusive, intent);
 }
-
-Status Drive::SyncIndex() {
-  PG_TRY(index_->Sync());
-  acks_unsynced_ = promises_unsynced_ = false;
-  return {};
+Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t size,
+                                std::uint64_t offset) {
+  return engine_->Read(file, data, size, offset);
 }
-
-// A deleted file's waiting bytes go only when its deletion is sure to survive a power cut: else the
-// index would speak of a file whose bytes are gone.
-void Drive::RemoveDoomed() {
-  if (doomed_.empty()) return;
-  const bool any = std::any_of(doomed_.begin(), doomed_.end(), [&](NodeId id) {
-    return blocks_->Has(id, BlockStore::Place::kPending);
-  });
-  if (any && !SyncIndex().ok()) return;
-  for (const NodeId id : std::exchange(doomed_, {}))
-    Ignore(blocks_->Drop(id, BlockStore::Place::kPending));
+bool Drive::IsShy(const std::string& program) { return engine_->IsShy(program); }
+void Drive::MakeShy(const OpenFilePtr& file, const std::string& program) {
+  engine_->MakeShy(file, program);
 }
-
-// Memory says again what the index says.
-void Drive::Change::Undo() NO_TS_ANALYSIS {
-  transaction_.Abandon();
-  for (const auto& [id, bytes] : std::exchange(drive_.dropped_, {})) {
-    const auto node = drive_.index_->Get(id);  // what is not written down is not known any more
-    if (node.ok()) drive_.budget_->Release(bytes - std::min(bytes, *node ? (*node)->on_disk : 0));
-  }
-  for (const NodeId id : std::exchange(drive_.touched_, {})) {
-    const auto it = drive_.live_.find(id);
-    if (it == drive_.live_.end()) continue;
-    auto node = drive_.index_->Get(id);
-    if (!node.ok())
-      it->second->doubtful = true;  // the index cannot be read now: whoever wants it reads again
-    else if (!*node)
-      drive_.live_.erase(it);
-    else
-      Restore(it->second.get(), std::move(**node));
-  }
+Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
+                    bool append) {
+  return engine_->Write(file, data, offset, append);
 }
-
-void Drive::Restore(Live* live, Node node) {
-  // never back to a number that an upload under way was planned with
-  node.generation = std::max(node.generation, live->node.generation) + 1;
-  live->node = std::move(node);
-  live->doubtful = false;
-  if (!live->content) return;
-  const Lock lock(live->content->mu);
-  live->node.size = live->content->size;
-  live->unsaved = true;
+Status Drive::Flush(const OpenFilePtr& file) { return engine_->Flush(file); }
+Status Drive::Fsync(const OpenFilePtr& file) { return engine_->Fsync(file); }
+Status Drive::FsyncFolder() { return engine_->FsyncFolder(); }
+void Drive::Release(const OpenFilePtr& file) { engine_->Release(file); }
+Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
+                       std::uint64_t size) {
+  return engine_->Allocate(file, mode, offset, size);
 }
-
-Status Drive::AddIntent(Live* live) {
-  Node& node = live->node;
-  if (MayStay(node)) {
-    node.intent = 0;
-    return Save(live);
-  }
-  if (node.intent == 0) {
-    node.intent = index_->NextIntent();
-    node.intent_since = options_.clock->FileTime();
-  }
-  node.attempts = 0;
-  node.error.clear();
-  PG_TRY(Save(live));
-  Enqueue(node.id, node.intent, options_.quiet);
-  return {};
+Result<std::uint64_t> Drive::Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole) {
+  return engine_->Seek(file, offset, hole);
 }
-
-// Drops what neither the kernel nor an open file nor an unsaved change needs. Called where a call
-// begins, and nobody under this lock has got hold of anything yet.
-void Drive::Trim() {
-  if (live_.size() <= std::max(trim_at_, options_.remembered)) return;
-  for (auto it = live_.begin(); it != live_.end();) {
-    const Live& live = *it->second;
-    bool needed = used_.count(it->first) > 0 || live.lookups > 0 || live.opens > 0 ||
-                  live.old_opens > 0 || live.unsaved || live.upload ||
-                  (live.content && live.content.use_count() > 1);
-    if (!needed && live.content) {
-      const Lock lock(live.content->mu);
-      needed = live.content->unsaved;
-    }
-    if (needed || it->first == kRootId) {
-      ++it;
-    } else {
-      it = live_.erase(it);
-    }
-  }
-  trim_at_ = live_.size() * 2 + options_.remembered;
+Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
+                                       const OpenFilePtr& to, std::uint64_t to_offset,
+                                       std::uint64_t size) {
+  return engine_->CopyWhole(from, from_offset, to, to_offset, size);
 }
-
-Attr Drive::AttrOf(const Live& live) {
-  const Node& n = live.node;
-  Attr attr;
-  attr.id = n.id;
-  attr.kind = n.kind;
-  attr.mode = ModeFor(n);
-  attr.uid = n.uid >= 0 ? static_cast<std::uint32_t>(n.uid) : options_.uid;
-  attr.gid = n.gid >= 0 ? static_cast<std::uint32_t>(n.gid) : options_.gid;
-  attr.size = n.kind == NodeKind::kSymlink ? n.target.size() : n.size;
-  attr.on_disk = n.on_disk;
-  if (live.content) {
-    const Lock lock(live.content->mu);
-    attr.on_disk = live.content->Held();
-  }
-  attr.deleted = n.gone();
-  attr.mtime = n.mtime;
-  attr.ctime = n.ctime;
-  attr.atime = n.atime != 0 ? n.atime : n.mtime;
-  if (options_.read_only || (!n.may_write && n.effective != Placement::kLocal)) attr.mode &= ~0222u;
-  return attr;
+DriveStatus Drive::Summary() { return engine_->Summary(); }
+Result<Drive::StateOf> Drive::State(NodeId id) { return engine_->State(id); }
+Result<Node> Drive::NodeAt(const std::string& path) { return engine_->NodeAt(path); }
+Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
+  return engine_->ListStates(folder);
 }
-
-std::string Drive::KeyPart(const Node& node) {
-  return node.there == There::kSpelled ? node.there_name : NameToKey(node.name);
+Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
+  return engine_->Queue(limit);
 }
-
-std::string Drive::ThereName(const Node& node) {
-  return node.there == There::kSame || node.there == There::kAbsent ? NameToKey(node.name)
-                                                                    : node.there_name;
+Drive::Delay Drive::DelayOf(const Node& node) { return engine_->DelayOf(node); }
+Result<std::vector<std::pair<std::string, Node>>> Drive::Conflicts() {
+  return engine_->Conflicts();
 }
-
-// The prefix of what the store has in the folder: "" or ending in "/". A folder that it does not
-// have yet will be where it is here.
-Result<std::string> Drive::FolderKey(NodeId folder) {
-  std::string path;
-  for (int depth = 0; folder != kRootId; ++depth) {
-    if (depth > 4096) return Error(Code::kInternal, "folders nest in a circle");
-    PG_ASSIGN(Live * live, Get(folder));
-    const Node& node = live->node;
-    path.insert(0, ThereName(node) + "/");
-    folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
-    if (folder == kNoNode) return Error(Code::kStale, "the folder is gone");
-  }
-  return path;
+Status Drive::SettleConflict(const std::string& path, Keep keep) {
+  return engine_->SettleConflict(path, keep);
 }
-
-Result<std::string> Drive::TherePath(const Node& node) {
-  const NodeId parent = node.there == There::kElsewhere ? node.there_parent : node.parent;
-  if (node.id == kRootId) return std::string();
-  PG_ASSIGN(const std::string folder, FolderKey(parent));
-  return folder + ThereName(node);
+Status Drive::ReleaseDeletions() { return engine_->ReleaseDeletions(); }
+Result<std::uint64_t> Drive::DropDeletions() { return engine_->DropDeletions(); }
+Result<std::string> Drive::PathOf(NodeId id) { return engine_->PathOf(id); }
+Status Drive::Refresh() { return engine_->Refresh(); }
+Result<Sums> Drive::SumsOf(NodeId folder) { return engine_->SumsOf(folder); }
+Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
+  return engine_->Evict(ids, wish);
 }
-
-std::string Drive::PlaceThere(const Node& node) {
-  return PlaceIn(node.there == There::kElsewhere ? node.there_parent : node.parent,
-                 ThereName(node));
+std::int64_t Drive::BeginFetch(std::vector<NodeId> roots) {
+  return engine_->BeginFetch(std::move(roots));
 }
-
-void Drive::SetThere(Node* node, NodeId parent, const std::string& key) {
-  if (node->parent == parent && NameToKey(node->name) == key) {
-    node->there = There::kSame;
-    node->there_parent = kNoNode;
-    node->there_name.clear();
-    return;
-  }
-  const bool spelled = node->parent == parent && node->kind != NodeKind::kFolder &&
-                       node->name == BesideFolder(KeyToName(key));
-  node->there = spelled || (node->parent == parent && node->name == ShortenName(KeyToName(key)))
-                    ? There::kSpelled
-                    : There::kElsewhere;
-  node->there_parent = parent;
-  node->there_name = key;
+std::shared_ptr<Fetch> Drive::FetchOf(std::int64_t number) { return engine_->FetchOf(number); }
+Status Drive::Pin(NodeId id) { return engine_->Pin(id); }
+Status Drive::Unpin(NodeId id) { return engine_->Unpin(id); }
+Result<Checked> Drive::Verify(NodeId id, bool with_store) {
+  return engine_->Verify(id, with_store);
 }
-
-void Drive::TakeOut(Node* node) {
-  if (node->there == There::kSame) {
-    node->there_parent = node->parent;
-    node->there_name = NameToKey(node->name);
-  }
-  if (node->there != There::kAbsent) node->there = There::kElsewhere;
-  node->parent = kNoNode;
+Status Drive::CheckIndex() { return engine_->CheckIndex(); }
+Status Drive::Place(NodeId id, Placement placement) { return engine_->Place(id, placement); }
+Status Drive::PlaceEverywhere(const std::string& key, bool is_pattern, Placement placement) {
+  return engine_->PlaceEverywhere(key, is_pattern, placement);
 }
-
-Status Drive::CheckWritable() const {
-  if (!options_.read_only) return {};
-  return Error(Code::kReadOnly, fmt::format("the drive {} is read-only", options_.name));
+Status Drive::SetPattern(const std::string& pattern, Placement placement) {
+  return engine_->SetPattern(pattern, placement);
 }
-
-// Refused at once rather than at the upload, as far as the store has said what may be done.
-Status Drive::CheckRole(const Node& node) {
-  if (node.may_write || node.effective == Placement::kLocal) return {};
-  const auto path = PathHere(node.id);
-  return Error(
-      Code::kPermission,
-      fmt::format("{} may only be read with the account {} uses",
-                  path.ok() && !path->empty() ? Printable(*path) : "the folder", options_.name),
-      "Ask the owner at the store for the right to change it.");
+Result<std::vector<PlacedRule>> Drive::Rules() { return engine_->Rules(); }
+Result<Explanation> Drive::Explain(NodeId id) { return engine_->Explain(id); }
+Result<Attr> Drive::SpaceOf() { return engine_->SpaceOf(); }
+Result<std::optional<Quota>> Drive::AccountSpace(Duration max_age) {
+  return engine_->AccountSpace(max_age);
 }
-
-// The journal must be a file that the next start finds: else nothing new is promised.
-Status Drive::CheckState() {
-  struct stat info {};
-  const std::string path = options_.state_folder + "/index.db";
-  if (::stat(path.c_str(), &info) == 0 && (index_inode_ == 0 || info.st_ino == index_inode_)) {
-    index_inode_ = info.st_ino;
-    return {};
-  }
-  const std::string what = fmt::format("the state folder {} was deleted while the drive is mounted",
-                                       Printable(options_.state_folder));
-  if (std::exchange(last_error_, what) != what)
-    Log(LogLevel::kError, "{}: nothing new is taken until it is mounted again", what);
-  return Error(Code::kIo, what, "Unmount the drive and mount it again.");
+Result<std::vector<Provider::Kept>> Drive::Versions(NodeId id) { return engine_->Versions(id); }
+Result<std::uint64_t> Drive::Restore(NodeId id, const std::string& version) {
+  return engine_->Restore(id, version);
 }
-
-Status Drive::CheckNewName(const std::string& name) const {
-  if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
-  if (NameToKey(name).size() > 1000)
-    return Error(Code::kNameTooLong, "the name is too long for the store");
-  if (name == kRulesName)
-    return Error(Code::kInvalid, fmt::format("{} is where rules for all machines are kept", name),
-                 "See: pargeter rule --help");
-  if (IsOwnScratchName(name)) {
-    return Error(
-        Code::kInvalid,
-        fmt::format("names that start with {} are kept for short-lived objects", kScratchPrefix));
-  }
-  return {};
+Result<Provider::Address> Drive::LinkTo(NodeId id, Duration lasts) {
+  return engine_->LinkTo(id, lasts);
 }
-
-void Drive::TouchFolder(NodeId id) {
-  auto live = Get(id);
-  if (!live.ok()) return;
-  (*live)->node.mtime = (*live)->node.ctime = options_.clock->Wall();
-  (*live)->unsaved = true;  // saved with the next change or at the end: it goes to no store
+std::vector<Happening> Drive::Happened(std::int64_t after, std::size_t limit) {
+  return engine_->Happened(after, limit);
 }
-
-// The last object below a folder goes: unless an object of its own keeps it, the store would no
-// longer show it.
-Status Drive::KeepFolder(NodeId id) {
-  if (id == kRootId || provider_->Can().real_folders) return {};
-  PG_ASSIGN(Live * live, Get(id));
-  Node& node = live->node;
-  if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes))
-    return {};
-  PG_ASSIGN(const bool more, index_->HasChildren(id));
-  if (more) return {};
-  node.dirty |= kAttributes;
-  return AddIntent(live);
-}
-
-// ---- telling the face
-
-void Drive::Tell(std::function<void(ChangeListener*)> change) {
-  if (listener_ == nullptr) return;
-  const Lock lock(tell_mutex_);
-  to_tell_.push_back(std::move(change));
-  tell_changed_.NotifyOne();
-}
-
-void Drive::TellLoop() {
-  for (;;) {
-    std::vector<std::function<void(ChangeListener*)>> changes;
-    {
-      Lock lock(tell_mutex_);
-      while (to_tell_.empty() && !telling_stopped_) {
-        tell_changed_.WaitUntil(tell_mutex_,
-                                std::chrono::steady_clock::now() + std::chrono::hours(1));
-      }
-      if (telling_stopped_) return;
-      changes.swap(to_tell_);
-    }
-    for (auto& change : changes) change(listener_);
-  }
-}
+void Drive::SetLimits(const DriveLimits& limits) { engine_->SetLimits(limits); }
+bool Drive::IsAlive() { return engine_->IsAlive(); }
+const DriveOptions& Drive::options() const { return engine_->options(); }
+Provider& Drive::provider() { return engine_->provider(); }
 
 }  // namespace pargeter

@@ -1,4 +1,4 @@
-// Drive: reading and writing open files.
+// Engine: reading and writing open files.
 #include <fcntl.h>
 #include <linux/falloc.h>
 #include <unistd.h>
@@ -7,7 +7,7 @@
 
 #include "base/log.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -26,7 +26,7 @@ Error TooLarge() { return Error(Code::kTooLarge, "no file can be so large"); }
 
 // What to fetch for this read: small files whole, a window that doubles for sequential readers,
 // only what was asked for by random ones.
-Range Drive::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
+Range Engine::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
                        std::uint64_t file_size) {
   if (file_size <= kSmallFile) return {0, file_size};
   const Lock lock(file->mu);
@@ -53,7 +53,7 @@ Range Drive::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint6
   return ahead;
 }
 
-Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t size,
+Result<std::size_t> Engine::Read(const OpenFilePtr& file, char* data, std::size_t size,
                                 std::uint64_t offset) {
   const std::shared_ptr<Content>& content = file->content;
   const Steady deadline = options_.clock->Now() + options_.patience;
@@ -111,7 +111,7 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
   return Error(Code::kBusy, "what was fetched was evicted again before it was read");
 }
 
-Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
+Status Engine::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) {
   if (!append) PG_TRY(CheckAccount(file->id, offset + data.size()));
   const Status wrote = WriteBytes(file, data, offset, append);
@@ -121,7 +121,7 @@ Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_
 }
 
 // On the disk of what waits for upload. False: there is nothing to free.
-bool Drive::FreeForWriting(std::uint64_t bytes) {
+bool Engine::FreeForWriting(std::uint64_t bytes) {
   bool any = false;
   {
     const Lock tree(tree_mutex_);
@@ -133,7 +133,7 @@ bool Drive::FreeForWriting(std::uint64_t bytes) {
   return any;
 }
 
-Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
+Status Engine::WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                          bool append) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(file));
   Content* content = file->content.get();
@@ -168,12 +168,12 @@ Status Drive::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
 
 // Of the block file: it may be shorter, as nothing of its end is here; or longer, where a write
 // that failed has left something that must not come up when the file grows by zeros.
-Status Drive::SetLength(Content* content) {
+Status Engine::SetLength(Content* content) {
   return options_.disk->Truncate(content->fd.get(), content->size);
 }
 
 // Changed from `begin` on, at the most; at least as long as `end`.
-Status Drive::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end) {
+Status Engine::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end) {
   const Lock tree(tree_mutex_);
   const auto it = live_.find(file->id);
   if (it == live_.end()) return {};
@@ -201,7 +201,7 @@ Status Drive::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t e
 // former length. What is cut off goes after that: until then there is nothing else. And what was
 // promised is given up on the disk before it goes, or what a power cut leaves of the next content
 // would be taken for it.
-Status Drive::Truncate(Live* live, std::uint64_t size) {
+Status Engine::Truncate(Live* live, std::uint64_t size) {
   if (size > kLargestFile) return TooLarge();
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
   RangeSet former, former_hollow, now;
@@ -258,7 +258,7 @@ Status Drive::Truncate(Live* live, std::uint64_t size) {
   return saved;
 }
 
-Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
+Status Engine::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
                        std::uint64_t size) {
   const bool keep_size = mode & FALLOC_FL_KEEP_SIZE, punch = mode & FALLOC_FL_PUNCH_HOLE,
              zero = mode & FALLOC_FL_ZERO_RANGE;
@@ -284,7 +284,7 @@ Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
   return done;
 }
 
-Status Drive::WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end) {
+Status Engine::WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end) {
   if (end <= offset) return {};
   const std::uint64_t held = content->HeldIn({offset, end});
   PG_TRY(SetLength(content));
@@ -309,7 +309,7 @@ Status Drive::WriteZeros(Content* content, std::uint64_t offset, std::uint64_t e
 }
 
 // Room for them is looked for, though none is taken: a program that asks for it wants to know.
-Status Drive::AddZeros(Content* content, std::uint64_t end) {
+Status Engine::AddZeros(Content* content, std::uint64_t end) {
   if (end > kLargestFile) return TooLarge();
   const std::uint64_t fresh = end - content->size;
   PG_TRY(budget_->ReserveForWriting(fresh));
@@ -322,7 +322,7 @@ Status Drive::AddZeros(Content* content, std::uint64_t end) {
 }
 
 // What is not on this disk is data; holes are told only of what was written here.
-Result<std::uint64_t> Drive::Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole) {
+Result<std::uint64_t> Engine::Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole) {
   Content* content = file->content.get();
   const Lock lock(content->mu);
   const Error past(Code::kNotFound, "there is nothing beyond");
@@ -337,7 +337,7 @@ Result<std::uint64_t> Drive::Seek(const OpenFilePtr& file, std::uint64_t offset,
 
 // What is copied is at the store before anybody is told so: until then the original may be replaced
 // or go, and what the copy holds would be gone with it.
-Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
+Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
                                        const OpenFilePtr& to, std::uint64_t to_offset,
                                        std::uint64_t size) {
   const Error by_bytes(Code::kUnsupported, "copied by reading and writing");
@@ -366,7 +366,7 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
 }
 
 // The generation of what is to be copied; 0: it has to be copied by its bytes.
-Result<std::uint64_t> Drive::BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
+Result<std::uint64_t> Engine::BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
                                        std::uint64_t size) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(to));
   const Lock tree(tree_mutex_);
@@ -408,7 +408,7 @@ Result<std::uint64_t> Drive::BeginCopy(const OpenFilePtr& from, const OpenFilePt
 }
 
 // It is empty again, as it was: whoever wants the copy has not been told that there is one.
-Status Drive::GiveUpCopy(Live* live) {
+Status Engine::GiveUpCopy(Live* live) {
   PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
   if (live->upload) live->upload->Cancel();
   Node& node = live->node;

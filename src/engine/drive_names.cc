@@ -1,4 +1,4 @@
-// Drive: names. (Attributes: attributes.cc.)
+// Engine: names. (Attributes: attributes.cc.)
 #include <fmt/format.h>
 #include <sys/stat.h>
 
@@ -6,11 +6,11 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/naming.h"
 
 namespace pargeter {
-Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
+Result<Attr> Engine::Lookup(NodeId parent, const std::string& name) {
   if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
   for (int round = 0; round < 2; ++round) {
     NodeId found = kNoNode;
@@ -42,7 +42,7 @@ Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
   return Error(Code::kNotFound, "there is no such name");
 }
 
-void Drive::Forget(NodeId id, std::uint64_t uses) {
+void Engine::Forget(NodeId id, std::uint64_t uses) {
   const Lock tree(tree_mutex_);
   const auto it = live_.find(id);
   if (it == live_.end()) return;
@@ -50,7 +50,7 @@ void Drive::Forget(NodeId id, std::uint64_t uses) {
   Trim();
 }
 
-Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, NodeKind kind,
+Result<Engine::Live*> Engine::NewNode(NodeId parent, const std::string& name, NodeKind kind,
                                     std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckState());
   PG_ASSIGN(const Live* folder, GetFolder(parent));
@@ -92,7 +92,7 @@ Result<Drive::Live*> Drive::NewNode(NodeId parent, const std::string& name, Node
 
 // Whose removal a sync of its folder has promised does not come back for what takes its name now,
 // whatever a power cut leaves of that.
-Status Drive::StayAway(const Node& heir) {
+Status Engine::StayAway(const Node& heir) {
   if (names_synced_ == 0) return {};
   PG_ASSIGN(const auto gone, index_->FindThere(heir.parent, KeyPart(heir), false));
   if (!gone || !gone->gone() || gone->intent > names_synced_ || gone->id == heir.id) return {};
@@ -102,7 +102,7 @@ Status Drive::StayAway(const Node& heir) {
 }
 
 // Before a folder is taken for empty, or a name for free, its listing must be known.
-Status Drive::EnsureListed(NodeId folder) {
+Status Engine::EnsureListed(NodeId folder) {
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(Live * live, GetFolder(folder));
@@ -111,7 +111,7 @@ Status Drive::EnsureListed(NodeId folder) {
   return ListFolder(folder, Wait::kAll, "");
 }
 
-Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
+Result<Attr> Engine::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
                                std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
@@ -124,7 +124,7 @@ Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint
 }
 
 // Known once the store was tried: a link that it cannot hold must not wait for ever.
-Status Drive::CheckHoldsLinks() {
+Status Engine::CheckHoldsLinks() {
   if (provider_->Can().create == Guard::kUnknown && link_->Check().ok())
     Ignore(AskStore([this](const Cancel& cancel) { return EnsureProbed(cancel); }));
   if (provider_->Can().holds_links) return {};
@@ -132,7 +132,7 @@ Status Drive::CheckHoldsLinks() {
   return Error(Code::kRefused, "this store cannot hold symbolic links");
 }
 
-Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
+Result<Attr> Engine::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
                                 std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
@@ -150,7 +150,7 @@ Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const st
   return AttrOf(*live);
 }
 
-Result<std::string> Drive::ReadSymlink(NodeId id) {
+Result<std::string> Engine::ReadSymlink(NodeId id) {
   PG_TRY(AttrAsking(id));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
@@ -160,7 +160,7 @@ Result<std::string> Drive::ReadSymlink(NodeId id) {
 }
 
 // Takes the node out of the tree here; what the store has of it goes later. `mark`: kByWaiting.
-Status Drive::Remove(Live* live, std::uint32_t mark) {
+Status Engine::Remove(Live* live, std::uint32_t mark) {
   Node& node = live->node;
   const NodeId parent = node.parent;
   if (node.effective != Placement::kLocal && node.there != There::kAbsent) {
@@ -191,7 +191,7 @@ Status Drive::Remove(Live* live, std::uint32_t mark) {
   return KeepFolder(parent);
 }
 
-Status Drive::Unlink(NodeId parent, const std::string& name) {
+Status Engine::Unlink(NodeId parent, const std::string& name) {
   PG_TRY(CheckWritable());
   const Lock tree(tree_mutex_);
   Change change(this);
@@ -205,7 +205,7 @@ Status Drive::Unlink(NodeId parent, const std::string& name) {
   return change.Commit();
 }
 
-Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
+Status Engine::RemoveFolder(NodeId parent, const std::string& name) {
   PG_TRY(CheckWritable());
   NodeId id = kNoNode;
   {
@@ -236,7 +236,7 @@ Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
   return change.Commit();
 }
 
-Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
+Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
                      const std::string& new_name, Replace replace) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(new_name));
@@ -329,7 +329,7 @@ Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   return change.Commit();
 }
 
-Status Drive::OpenFolder(NodeId id) {
+Status Engine::OpenFolder(NodeId id) {
   bool known = false;
   {
     const Lock tree(tree_mutex_);
@@ -350,7 +350,7 @@ Status Drive::OpenFolder(NodeId id) {
   return {};
 }
 
-Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int limit, bool use) {
+Result<std::vector<DirEntry>> Engine::ReadFolder(NodeId id, NodeId after, int limit, bool use) {
   const Steady deadline = options_.clock->Now() + options_.patience;
   Lock tree(tree_mutex_);
   for (;;) {

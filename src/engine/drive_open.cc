@@ -1,4 +1,4 @@
-// Drive: opening and closing files, and what stays on disk between.
+// Engine: opening and closing files, and what stays on disk between.
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <sys/stat.h>
@@ -9,7 +9,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "cache/eviction.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/naming.h"
 
 namespace pargeter {
@@ -20,7 +20,7 @@ namespace {
 constexpr std::size_t kSyncedTogether = 16;
 }  // namespace
 
-Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
+Result<std::shared_ptr<Content>> Engine::ContentOf(Live* live) {
   if (live->content) return live->content;
   const Node& node = live->node;
   auto content = std::make_shared<Content>(node.id);
@@ -93,7 +93,7 @@ Result<std::shared_ptr<Content>> Drive::ContentOf(Live* live) {
 }
 
 // As the file system tells them; where it does not, there seem to be none.
-void Drive::FindHoles(Content* content) {
+void Engine::FindHoles(Content* content) {
   const int fd = content->fd.get();
   for (const Range& range : content->present.All()) {
     for (std::uint64_t at = range.begin; at < range.end;) {
@@ -113,7 +113,7 @@ void Drive::FindHoles(Content* content) {
 
 // Each content that is known in memory holds a descriptor, and there are only so many: those that
 // nobody has open any more are closed, the oldest first.
-void Drive::CloseIdle() {
+void Engine::CloseIdle() {
   const std::size_t most = options_.open_contents;
   std::size_t tries = open_contents_.size() - std::min(open_contents_.size(), most) + 16;
   for (; open_contents_.size() > most && tries > 0; --tries) {
@@ -134,7 +134,7 @@ void Drive::CloseIdle() {
   }
 }
 
-void Drive::NoteUse(Live* live) {
+void Engine::NoteUse(Live* live) {
   Node& node = live->node;
   const Use now =
       Used({node.used_at, node.used_again}, AttrOf(*live).on_disk > 0, options_.clock->Wall());
@@ -144,7 +144,7 @@ void Drive::NoteUse(Live* live) {
 }
 
 // Who used what is journalled together, before it decides anything: an open costs no write.
-void Drive::SaveUses() {
+void Engine::SaveUses() {
   Change change(this);
   for (const NodeId id : std::exchange(used_, {})) {
     const auto it = live_.find(id);
@@ -153,7 +153,7 @@ void Drive::SaveUses() {
   Ignore(change.Commit());
 }
 
-Result<Drive::Opened> Drive::MakeOpen(Live* live, bool writing) {
+Result<Engine::Opened> Engine::MakeOpen(Live* live, bool writing) {
   auto file = std::make_shared<OpenFile>();
   file->id = live->node.id;
   file->for_writing = writing;
@@ -167,7 +167,7 @@ Result<Drive::Opened> Drive::MakeOpen(Live* live, bool writing) {
   return Opened{std::move(file), AttrOf(*live)};
 }
 
-Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
+Result<Engine::Opened> Engine::OpenNode(NodeId id, Intent intent) {
   if (intent != Intent::kRead) PG_TRY(CheckWritable());
   NodeId parent = kNoNode;
   bool check = false, whole = false;
@@ -219,7 +219,7 @@ Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
   return opened;
 }
 
-Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std::uint32_t mode,
+Result<Engine::Opened> Engine::Create(NodeId parent, const std::string& name, std::uint32_t mode,
                                     std::uint32_t uid, std::uint32_t gid, bool exclusive,
                                     Intent intent) {
   PG_TRY(CheckWritable());
@@ -251,7 +251,7 @@ Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std:
 }
 
 // The first write makes the node dirty, in the journal before in the file.
-Result<WritingMark> Drive::BeginWriting(const OpenFilePtr& file) {
+Result<WritingMark> Engine::BeginWriting(const OpenFilePtr& file) {
   {
     const Lock lock(file->content->mu);
     if (file->content->detached) return Error(Code::kStale, "the file has another content by now");
@@ -263,7 +263,7 @@ Result<WritingMark> Drive::BeginWriting(const OpenFilePtr& file) {
   return mark;
 }
 
-Result<WritingMark> Drive::MakeDirty(const OpenFilePtr& file) {
+Result<WritingMark> Engine::MakeDirty(const OpenFilePtr& file) {
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
   PG_ASSIGN(Live * live, Get(file->id));
@@ -299,7 +299,7 @@ Result<WritingMark> Drive::MakeDirty(const OpenFilePtr& file) {
 
 // Size and presence into the index, in one transaction. The content's bytes must be in the kernel.
 // `confirmed`: by a close or fsync.
-Status Drive::SaveContent(Live* live, Content* content, bool confirmed) {
+Status Engine::SaveContent(Live* live, Content* content, bool confirmed) {
   std::string ranges;
   {
     const Lock lock(content->mu);
@@ -322,7 +322,7 @@ Status Drive::SaveContent(Live* live, Content* content, bool confirmed) {
 }
 
 // What was written to files that are open still: a process that is killed has little of it to lose.
-void Drive::SaveWritten() {
+void Engine::SaveWritten() {
   const Lock tree(tree_mutex_);
   std::vector<NodeId> written;
   for (const auto& [id, live] : live_) {
@@ -336,7 +336,7 @@ void Drive::SaveWritten() {
   }
 }
 
-Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
+Status Engine::FlushContent(const OpenFilePtr& file, bool durable) {
   Content* content = file->content.get();
   int fd = -1;
   std::uint64_t generation = 0;
@@ -372,11 +372,11 @@ Status Drive::FlushContent(const OpenFilePtr& file, bool durable) {
   return {};
 }
 
-Status Drive::Flush(const OpenFilePtr& file) {
+Status Engine::Flush(const OpenFilePtr& file) {
   return file->for_writing ? FlushContent(file, false) : Status();
 }
 // Whoever only reads may ask for it too: it is of the file, whoever wrote to it.
-Status Drive::Fsync(const OpenFilePtr& file) {
+Status Engine::Fsync(const OpenFilePtr& file) {
   if (!file->for_writing) {
     const Lock tree(tree_mutex_);
     const auto live = Get(file->id);
@@ -387,7 +387,7 @@ Status Drive::Fsync(const OpenFilePtr& file) {
   return FlushContent(file, true);
 }
 
-Status Drive::FsyncFolder() {
+Status Engine::FsyncFolder() {
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
   const std::int64_t names = index_->last_intent();
@@ -397,7 +397,7 @@ Status Drive::FsyncFolder() {
   return {};
 }
 
-void Drive::Release(const OpenFilePtr& file) {
+void Engine::Release(const OpenFilePtr& file) {
   if (file->for_writing) {
     const Status flushed = FlushContent(file, false);
     if (!flushed.ok())
@@ -443,7 +443,7 @@ void Drive::Release(const OpenFilePtr& file) {
 }
 
 // Forgets the bytes on this disk. Handles that are open keep the descriptor of the former file.
-void Drive::DropContent(Live* live) {
+void Engine::DropContent(Live* live) {
   std::uint64_t bytes = live->node.on_disk;
   if (live->content) {
     const Lock lock(live->content->mu);
@@ -464,7 +464,7 @@ void Drive::DropContent(Live* live) {
 
 // What was fetched is written down only after it is on the disk, else a power cut would leave
 // zeros that are taken for content.
-void Drive::SavePresenceOfAll() {
+void Engine::SavePresenceOfAll() {
   struct Snapshot {
     std::shared_ptr<Content> content;
     int fd = -1;
@@ -549,7 +549,7 @@ void Drive::SavePresenceOfAll() {
 // Everything to the disk, and a note of when. After a power cut, cached files that changed later
 // than that are not trusted, so that neither closing nor fetching has to wait for the disk; nor are
 // those of which the index has learnt something since: it may be on the disk, and they not.
-void Drive::SyncEverything() {
+void Engine::SyncEverything() {
   // (when it ends nobody writes any more)
   const Nanos begun = started_ ? options_.clock->FileTime() : options_.clock->Wall();
   std::int64_t round = 0;

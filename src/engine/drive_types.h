@@ -127,4 +127,33 @@ struct DriveStatus {
   Sums sums;                // of the whole drive
 };
 
+struct OpenedFile {
+  OpenFilePtr file;
+  Attr attr;
+};
+
+enum class OpenIntent { kRead, kWrite, kTruncate };
+
+enum class ReplaceTarget { kYes, kNo };
+
+struct NodeState {
+  Node node;
+  std::string state;  // remote partial cached pinned pending conflict local
+  Sums sums;          // folders: of what is below
+};
+
+// Why a waiting change is not done yet.
+struct UploadDelay {
+  int tries = 0;                     // in a row
+  std::string why;                   // "": it has not been tried
+  std::optional<Duration> next_try;  // from now; nothing: when what it waits for has ended
+};
+
+enum class ConflictChoice { kHere, kThere, kBoth };
+
+struct PlacedRule {
+  Rule rule;
+  bool here = true;  // false: for a name that is not known here yet
+};
+
 }  // namespace pargeter

@@ -1,4 +1,4 @@
-// Drive: what changed at the store, told by the store: one request for each look, seconds apart
+// Engine: what changed at the store, told by the store: one request for each look, seconds apart
 // while somebody works here, minutes apart while nobody does. Where a store tells nothing, the
 // folders that people look at are listed again (lister.cc), and slowly all others.
 #include <algorithm>
@@ -6,7 +6,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/listing.h"
 #include "engine/naming.h"
 
@@ -25,7 +25,7 @@ std::string FolderOf(const std::string& path) {
 
 }  // namespace
 
-void Drive::FeedLoop() {
+void Engine::FeedLoop() {
   std::string moment;
   {
     const Lock tree(tree_mutex_);
@@ -68,7 +68,7 @@ void Drive::FeedLoop() {
   }
 }
 
-bool Drive::IsBusy() {
+bool Engine::IsBusy() {
   const Lock tree(tree_mutex_);
   const Steady now = options_.clock->Now();
   return std::any_of(visited_.begin(), visited_.end(),
@@ -76,7 +76,7 @@ bool Drive::IsBusy() {
 }
 
 // How many changes came.
-Result<std::size_t> Drive::LookAtFeed(std::string* moment) {
+Result<std::size_t> Engine::LookAtFeed(std::string* moment) {
   if (moment->empty()) {
     PG_ASSIGN(*moment, AskStore([&](const Cancel& c) { return provider_->FeedStart(c); }));
     const Lock tree(tree_mutex_);
@@ -104,7 +104,7 @@ Result<std::size_t> Drive::LookAtFeed(std::string* moment) {
 }
 
 // The folder that the store has at `path`, as far as it is known here.
-Result<NodeId> Drive::FolderThere(const std::string& path) {
+Result<NodeId> Engine::FolderThere(const std::string& path) {
   NodeId at = kRootId;
   if (path.empty()) return at;
   for (const std::string& part : Split(path, '/')) {
@@ -115,7 +115,7 @@ Result<NodeId> Drive::FolderThere(const std::string& path) {
   return at;
 }
 
-Result<std::optional<Node>> Drive::NodeThere(NodeId folder, const std::string& key,
+Result<std::optional<Node>> Engine::NodeThere(NodeId folder, const std::string& key,
                                              bool is_folder) {
   PG_ASSIGN(Live * here, Find(folder, ShortenName(KeyToName(key))));
   if (here != nullptr && here->node.there == There::kSame &&
@@ -126,7 +126,7 @@ Result<std::optional<Node>> Drive::NodeThere(NodeId folder, const std::string& k
 
 // First what is new or changed, so that what moved is known by its version before it is missed at
 // its old place; then what is gone.
-Status Drive::TakeChanges(const Changes& changes, Steady started) {
+Status Engine::TakeChanges(const Changes& changes, Steady started) {
   std::vector<NodeId> doubtful;
   std::vector<std::pair<NodeId, std::string>> unseen;
   for (const Changes::One& one : changes.all)
@@ -186,14 +186,14 @@ Status Drive::TakeChanges(const Changes& changes, Steady started) {
 }
 
 // A listing that was asked for later has come, and did not have it: it may be gone by now.
-Result<bool> Drive::WasMissing(NodeId folder, const Entry& entry, Steady asked) {
+Result<bool> Engine::WasMissing(NodeId folder, const Entry& entry, Steady asked) {
   const auto listed = listed_.find(folder);
   if (listed == listed_.end() || listed->second < asked) return false;
   PG_ASSIGN(const auto known, NodeThere(folder, entry.name, entry.kind == Kind::kFolder));
   return !known;
 }
 
-Status Drive::TakeChanged(NodeId folder, const Entry& entry, Steady started,
+Status Engine::TakeChanged(NodeId folder, const Entry& entry, Steady started,
                           std::map<std::string, std::vector<NodeId>>* left,
                           std::vector<NodeId>* doubtful) {
   const bool is_folder = entry.kind == Kind::kFolder;
@@ -220,7 +220,7 @@ Status Drive::TakeChanged(NodeId folder, const Entry& entry, Steady started,
 
 // A file that the store has at another place now, of the same version: its row moves, and with it
 // all that is here of it. False: it is not that one.
-Result<bool> Drive::MovedThere(Live* live, NodeId folder, const Entry& entry) {
+Result<bool> Engine::MovedThere(Live* live, NodeId folder, const Entry& entry) {
   Node& node = live->node;
   const std::string name = ShortenName(KeyToName(entry.name));
   PG_ASSIGN(const Live* taken, Find(folder, name));

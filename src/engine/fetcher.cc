@@ -1,4 +1,4 @@
-// Drive: getting bytes from the store into block files, and making room for them.
+// Engine: getting bytes from the store into block files, and making room for them.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,7 +6,7 @@
 #include "base/log.h"
 #include "base/units.h"
 #include "cache/eviction.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -24,7 +24,7 @@ constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 // Writes what arrives into the block file, except where something is there already. A whole file is
 // written when the store has sent all of it (Keep). With `checked`, the last missing piece of a
 // file that came in pieces is written but not shown (`last`): first it is looked whether all of it
-// is right (Drive::CheckArrived).
+// is right (Engine::CheckArrived).
 class BlockSink : public ReadSink {
  public:
   // `shown` is called with the content's lock when bytes have been added to it.
@@ -140,7 +140,7 @@ class BufferSink : public ReadSink {
 
 }  // namespace
 
-Status Drive::StartFlight(const std::shared_ptr<Content>& content, Range range) {
+Status Engine::StartFlight(const std::shared_ptr<Content>& content, Range range) {
   auto flight = std::make_shared<Flight>();
   flight->range = range;
   const Lock lock(fetch_mutex_);
@@ -153,7 +153,7 @@ Status Drive::StartFlight(const std::shared_ptr<Content>& content, Range range) 
 
 // Starts what is missing of `ahead` and of `range`, and waits for `range` (nothing, if it is
 // empty).
-Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
+Status Engine::EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
                             Steady deadline) {
   Lock lock(content->mu);
   RangeSet wanted;
@@ -203,7 +203,7 @@ Status Drive::EnsurePresent(const std::shared_ptr<Content>& content, Range range
   return {};
 }
 
-void Drive::FetchLoop() {
+void Engine::FetchLoop() {
   for (;;) {
     std::pair<std::shared_ptr<Content>, std::shared_ptr<Flight>> next;
     {
@@ -222,7 +222,7 @@ void Drive::FetchLoop() {
 
 // Asks for bytes of what `content` stands on; again, if a step of ours has put it elsewhere
 // meanwhile. kStale: the store has that version no more, or not there.
-Status Drive::AskSource(const std::shared_ptr<Content>& content,
+Status Engine::AskSource(const std::shared_ptr<Content>& content,
                         const std::function<Status(const Source&)>& ask) {
   for (int round = 0;; ++round) {
     Source source;
@@ -241,7 +241,7 @@ Status Drive::AskSource(const std::shared_ptr<Content>& content,
 }
 
 // For who did not find it at the store: true if a step of ours was moving it, and has ended.
-bool Drive::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) {
+bool Engine::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) {
   bool moved = false;
   const Lock tree(tree_mutex_);
   for (;;) {
@@ -255,7 +255,7 @@ bool Drive::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadlin
   }
 }
 
-void Drive::RunFlight(const std::shared_ptr<Content>& content,
+void Engine::RunFlight(const std::shared_ptr<Content>& content,
                       const std::shared_ptr<Flight>& flight) {
   const Range range = flight->range;
   Status outcome;
@@ -301,7 +301,7 @@ void Drive::RunFlight(const std::shared_ptr<Content>& content,
   }
 }
 
-Status Drive::FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
+Status Engine::FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
                          std::uint64_t* added, Entry* entry) {
   const bool whole = range.begin == 0 && range.end == source.size;
   const bool checked =
@@ -323,7 +323,7 @@ Status Drive::FetchRange(const std::shared_ptr<Content>& content, const Source& 
 }
 
 // For when no room can be made: straight to the reader, and not kept.
-Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, char* data,
+Result<std::size_t> Engine::ReadThrough(const std::shared_ptr<Content>& content, char* data,
                                        std::size_t size, std::uint64_t offset) {
   {
     const Lock lock(content->mu);
@@ -338,7 +338,7 @@ Result<std::size_t> Drive::ReadThrough(const std::shared_ptr<Content>& content, 
   return sink.filled();
 }
 
-bool Drive::MakeRoom(std::uint64_t bytes) {
+bool Engine::MakeRoom(std::uint64_t bytes) {
   for (int round = 0; round < 4; ++round) {
     const std::uint64_t over = budget_->Reserve(bytes);
     if (over == 0) return true;
@@ -354,7 +354,7 @@ bool Drive::MakeRoom(std::uint64_t bytes) {
 // Written bytes are accepted whether the limit allows them or not. Once the store has them, or if
 // anything else exceeds the limit, the least used files are evicted. Files that wait for upload,
 // are pinned or open stay, and are looked at again.
-void Drive::ShrinkLoop() {
+void Engine::ShrinkLoop() {
   while (!stop_->cancelled()) {
     const std::uint64_t over = budget_->AwaitOver();
     if (over == 0 || stop_->cancelled()) continue;
@@ -363,7 +363,7 @@ void Drive::ShrinkLoop() {
 }
 
 // Files that nobody has open, in the order of cache/eviction.h.
-std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
+std::uint64_t Engine::FreeUnused(std::uint64_t bytes) {
   spare_->Tend();
   std::uint64_t freed = 0;
   const Lock tree(tree_mutex_);
@@ -389,7 +389,7 @@ std::uint64_t Drive::FreeUnused(std::uint64_t bytes) {
 }
 
 // One file: the whole of it, or of a huge one only as much as is needed.
-std::uint64_t Drive::FreeOf(Live* live, std::uint64_t bytes) {
+std::uint64_t Engine::FreeOf(Live* live, std::uint64_t bytes) {
   if (live->opens > 0 || (live->node.dirty & kData)) return 0;
   if (live->content && live->content.use_count() > 1) return 0;
   const std::uint64_t here = AttrOf(*live).on_disk;
@@ -402,7 +402,7 @@ std::uint64_t Drive::FreeOf(Live* live, std::uint64_t bytes) {
 
 // From its end backwards: what opens a file reads its beginning. The index forgets it first, since
 // a hole must never be taken for content after a crash.
-std::uint64_t Drive::FreeTail(Live* live, std::uint64_t bytes) {
+std::uint64_t Engine::FreeTail(Live* live, std::uint64_t bytes) {
   auto content = ContentOf(live);
   if (!content.ok() || !index_->DropPresence(live->node.id).ok() || !SyncIndex().ok()) return 0;
   std::uint64_t freed = 0;
@@ -431,7 +431,7 @@ std::uint64_t Drive::FreeTail(Live* live, std::uint64_t bytes) {
 
 // Of files larger than the cache: what their readers have left behind. The index forgets it first,
 // since a hole must never be taken for content after a crash.
-std::uint64_t Drive::FreeBehindReaders(std::uint64_t bytes) {
+std::uint64_t Engine::FreeBehindReaders(std::uint64_t bytes) {
   std::uint64_t freed = 0;
   const Lock tree(tree_mutex_);
   for (const auto& [id, live] : live_) {

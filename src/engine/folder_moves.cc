@@ -1,4 +1,4 @@
-// Drive: a folder that the store cannot move in one request goes object by object. And how what the
+// Engine: a folder that the store cannot move in one request goes object by object. And how what the
 // store copied is told from what others have.
 #include <fmt/format.h>
 
@@ -9,7 +9,7 @@
 #include "base/digest.h"
 #include "base/text.h"
 #include "base/threads.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/naming.h"
 
@@ -26,14 +26,14 @@ bool IsGone(Code code) { return code == Code::kNotFound || code == Code::kChange
 
 // ---- copies
 
-bool Drive::MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const {
+bool Engine::MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const {
   if (copy.kind == Kind::kFolder || copy.size != size) return false;
   return copy.version == version || !provider_->TellsContent(version);
 }
 
 // Most versions are digests of the content, and a copy has its original's. Of the others only the
 // store knows: it copies it once more, and the copies are compared.
-Result<bool> Drive::IsCopy(const Job& job, const std::string& below, const std::string& from,
+Result<bool> Engine::IsCopy(const Job& job, const std::string& below, const std::string& from,
                            const std::string& version, std::uint64_t size, const Entry& copy) {
   if (!MayBeCopy(version, size, copy)) return false;
   if (copy.version == version) return true;
@@ -55,7 +55,7 @@ Result<bool> Drive::IsCopy(const Job& job, const std::string& below, const std::
   return again->version == copy.version && again->size == copy.size;
 }
 
-Result<std::vector<Entry>> Drive::AllBelow(const std::string& folder, const Cancel& cancel) {
+Result<std::vector<Entry>> Engine::AllBelow(const std::string& folder, const Cancel& cancel) {
   std::vector<Entry> all;
   for (std::string next;;) {
     PG_ASSIGN(const ListPage page, provider_->ListDeep(folder + "/", next, cancel));
@@ -69,7 +69,7 @@ Result<std::vector<Entry>> Drive::AllBelow(const std::string& folder, const Canc
 
 // Every object below the folder's old place comes to the new one. Where something else stands there
 // already, ours gets a name beside it.
-Status Drive::BringBelow(Job* job) {
+Status Engine::BringBelow(Job* job) {
   PG_ASSIGN(const std::vector<Entry> objects, AllBelow(job->there_path, job->cancel));
   if (job->occupant != kNoNode) {
     for (const Entry& one : objects) job->came.insert(one.name);
@@ -104,7 +104,7 @@ Status Drive::BringBelow(Job* job) {
 }
 
 // Where others have given a file the name of one of them, ours stands beside that.
-Status Drive::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
+Status Engine::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
   for (const Entry& object : objects) {
     if (!IsFolder(object) || object.name.empty()) continue;
     const std::string path = object.name.substr(0, object.name.size() - 1);
@@ -123,7 +123,7 @@ Status Drive::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
 }
 
 // Of a path below a moved folder: another part, where a folder of it is kept beside a file.
-std::string Drive::NewName(const Job& job, const std::string& path) {
+std::string Engine::NewName(const Job& job, const std::string& path) {
   std::string name = path;
   for (const auto& [from, kept, version] : job.kept) {  // the outer ones first
     if (!version.empty() || (path + "/").compare(0, from.size() + 1, from + "/") != 0) continue;
@@ -134,7 +134,7 @@ std::string Drive::NewName(const Job& job, const std::string& path) {
   return name;
 }
 
-std::string Drive::BesideThere(const std::string& path) const {
+std::string Engine::BesideThere(const std::string& path) const {
   const auto slash = path.rfind('/') + 1;  // 0 where there is none
   return path.substr(0, slash) +
          NameToKey(ConflictName(KeyToName(path.substr(slash)), options_.host, Stamp()));
@@ -142,7 +142,7 @@ std::string Drive::BesideThere(const std::string& path) const {
 
 // Does what stands at the new place come from a former attempt, or is it what a move away from
 // there has left, and the object its copy?
-Result<bool> Drive::AreSame(const Job& job, const Entry& object, const std::string& from,
+Result<bool> Engine::AreSame(const Job& job, const Entry& object, const std::string& from,
                             const Entry& there, const std::string& to) {
   const auto left = job.left.find(object.name);
   if (left != job.left.end() && left->second == std::pair(there.version, object.version))
@@ -154,7 +154,7 @@ Result<bool> Drive::AreSame(const Job& job, const Entry& object, const std::stri
 }
 
 // One of them; `mutex` guards what the job learns.
-Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
+Status Engine::Bring(Job* job, const Entry& object, Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
   const bool moves = provider_->Can().moves_files && !IsFolder(object);
   const auto came = [&](const Entry& there) {
@@ -198,7 +198,7 @@ Status Drive::Bring(Job* job, const Entry& object, Mutex* mutex) {
 }
 
 // What others have at its place keeps that. `name`: what it would be called below the folder.
-Status Drive::BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex) {
+Status Engine::BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
   const std::string kept = [&] {
     // written down before it is tried: if that fails, the next attempt has to know
@@ -232,7 +232,7 @@ Status Drive::BringBeside(Job* job, const Entry& object, const std::string& name
 }
 
 // One of them in one request, moved where that can be, else copied.
-Result<Entry> Drive::SendBelow(const Job& job, const Entry& object, const std::string& to,
+Result<Entry> Engine::SendBelow(const Job& job, const Entry& object, const std::string& to,
                                const Precondition& only_if) {
   const std::string from = job.there_path + "/" + object.name;
   if (provider_->Can().moves_files && !IsFolder(object))
@@ -241,7 +241,7 @@ Result<Entry> Drive::SendBelow(const Job& job, const Entry& object, const std::s
 }
 
 // The file that the store has there below the folder, if that is known.
-Result<std::optional<Node>> Drive::FileThere(NodeId folder, const std::string& path) {
+Result<std::optional<Node>> Engine::FileThere(NodeId folder, const std::string& path) {
   std::vector<std::string> parts = Split(path, '/');
   const std::string name = std::move(parts.back());
   parts.pop_back();
@@ -254,7 +254,7 @@ Result<std::optional<Node>> Drive::FileThere(NodeId folder, const std::string& p
 }
 
 // What is known of the originals is true of their copies.
-Status Drive::TakeCopies(NodeId folder, const Copies& copied) {
+Status Engine::TakeCopies(NodeId folder, const Copies& copied) {
   for (const auto& [path, versions] : copied) {
     PG_ASSIGN(const auto known, FileThere(folder, path));
     if (!known || known->version != versions.first) continue;
@@ -273,7 +273,7 @@ Status Drive::TakeCopies(NodeId folder, const Copies& copied) {
 // Of what is held back in the folder whose place it takes, that which is there no more as it was:
 // moved over, now or by a former attempt. Where one of ours goes, its place is not the held one's
 // any more, even if they look alike.
-Status Drive::SeeWhatCame(Job* job) {
+Status Engine::SeeWhatCame(Job* job) {
   if (job->standing.empty() || !provider_->Can().moves_files) return {};
   PG_ASSIGN(const std::vector<Entry> now, AllBelow(job->path, job->cancel));
   std::set<std::string> still;
@@ -292,7 +292,7 @@ Status Drive::SeeWhatCame(Job* job) {
 // ---- back
 
 // A file may have the name as well, or instead.
-Result<bool> Drive::IsFolderAt(const std::string& path, const Cancel& cancel) {
+Result<bool> Engine::IsFolderAt(const std::string& path, const Cancel& cancel) {
   const auto there = provider_->Look(path, cancel);
   if (!there.ok() && there.error().code == Code::kNotFound) return false;
   if (!there.ok()) return there.error();
@@ -304,7 +304,7 @@ Result<bool> Drive::IsFolderAt(const std::string& path, const Cancel& cancel) {
 
 // A folder that was being made is an object of its own; one that was being moved has copies of what
 // is still at its former place.
-Status Drive::TakeBackFolder(Job* job) {
+Status Engine::TakeBackFolder(Job* job) {
   PG_ASSIGN(const std::vector<Entry> made, AllBelow(job->tried_path, job->cancel));
   if (made.empty()) return {};
   if (provider_->Can().moves_folders && !job->there_path.empty()) {
@@ -365,7 +365,7 @@ Status Drive::TakeBackFolder(Job* job) {
 }
 
 // Files that had come to the new place already, and are known here by their versions.
-Status Drive::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
+Status Engine::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
   for (const Entry& one : made) {
     if (IsFolder(one)) continue;
     const std::string former = FormerName(job, one.name);
@@ -383,7 +383,7 @@ Status Drive::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
 }
 
 // Where files are copied, the original of one that got a name beside another's went at once.
-Status Drive::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
+Status Engine::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
   const std::string below = job.there_path + "/";
   for (const Entry& one : made) {
     const std::string former = FormerName(job, one.name);
@@ -405,7 +405,7 @@ Status Drive::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
 }
 
 // What was called so, where a part of its path got another name beside others'.
-std::string Drive::FormerName(const Job& job, const std::string& name) {
+std::string Engine::FormerName(const Job& job, const std::string& name) {
   const auto last = [](const std::string& path) { return path.substr(path.rfind('/') + 1); };
   std::string former;
   for (std::string& part : Split(name, '/')) {

@@ -1,4 +1,4 @@
-// Drive: very many deletions at once are held back from the store, so that a slip of the hand here
+// Engine: very many deletions at once are held back from the store, so that a slip of the hand here
 // does not empty it.
 #include <fmt/format.h>
 
@@ -7,7 +7,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
 
@@ -18,7 +18,7 @@ constexpr Duration kWithin(60000);
 }  // namespace
 
 // One more file was deleted here that the store has.
-Status Drive::CountDeletion(const Node& node) {
+Status Engine::CountDeletion(const Node& node) {
   if (limits_.hold_files == 0 || node.kind == NodeKind::kFolder || node.there == There::kAbsent)
     return {};
   const Steady now = options_.clock->Now();
@@ -38,13 +38,13 @@ Status Drive::CountDeletion(const Node& node) {
   return index_->SetMeta("hold_from", fmt::format("{} {}", hold_from_, options_.clock->Wall()));
 }
 
-bool Drive::IsHeld(const Node& node) {
+bool Engine::IsHeld(const Node& node) {
   // what a move leaves at its old place has no name, and is no deletion of anybody's
   return hold_from_ != 0 && node.gone() && node.intent >= hold_from_ && !node.name.empty() &&
          node.there != There::kAbsent;
 }
 
-std::vector<Node> Drive::HeldDeletions() {
+std::vector<Node> Engine::HeldDeletions() {
   if (hold_from_ == 0) return {};
   auto rows = index_->Deletions(hold_from_);
   if (!rows.ok()) return {};
@@ -56,7 +56,7 @@ std::vector<Node> Drive::HeldDeletions() {
 }
 
 // How long the next deletion has to wait so that all of one sweep are counted before any is sent.
-Duration Drive::UntilCounted() {
+Duration Engine::UntilCounted() {
   if (limits_.hold_files == 0 || deletions_.empty()) return Duration(0);
   const Steady now = options_.clock->Now();
   const Steady last = deletions_.back().first, first = deletions_.front().first;
@@ -64,7 +64,7 @@ Duration Drive::UntilCounted() {
   return std::chrono::duration_cast<Duration>(options_.hold_quiet - (now - last));
 }
 
-Status Drive::ReleaseDeletions() {
+Status Engine::ReleaseDeletions() {
   const Lock tree(tree_mutex_);
   const std::vector<Node> held = HeldDeletions();
   PG_TRY(index_->SetMeta("hold_from", ""));
@@ -74,7 +74,7 @@ Status Drive::ReleaseDeletions() {
   return {};
 }
 
-Result<std::uint64_t> Drive::DropDeletions() {
+Result<std::uint64_t> Engine::DropDeletions() {
   const Lock tree(tree_mutex_);
   if (hold_from_ == 0) return std::uint64_t{0};
   {
@@ -130,7 +130,7 @@ Result<std::uint64_t> Drive::DropDeletions() {
 }
 
 // With the folders that went before the first of them, and wait for what is in them.
-Result<std::vector<Node>> Drive::WithFoldersAbove(std::vector<Node> held) {
+Result<std::vector<Node>> Engine::WithFoldersAbove(std::vector<Node> held) {
   std::set<NodeId> known;
   for (const Node& node : held) known.insert(node.id);
   for (std::size_t i = 0; i < held.size(); ++i) {
@@ -144,7 +144,7 @@ Result<std::vector<Node>> Drive::WithFoldersAbove(std::vector<Node> held) {
 
 // Is another folder moving to the place of this one, so that some of it may be there already? That
 // would come back with what was here.
-Result<bool> Drive::FolderComesTo(const Node& held) {
+Result<bool> Engine::FolderComesTo(const Node& held) {
   if (held.kind != NodeKind::kFolder) return false;
   PG_ASSIGN(const NodeId tried, index_->FindTried(held.there_parent, held.there_name));
   if (tried == kNoNode) return false;
@@ -153,7 +153,7 @@ Result<bool> Drive::FolderComesTo(const Node& held) {
 }
 
 // The same for all that it is in.
-Result<bool> Drive::FolderComesOver(NodeId folder) {
+Result<bool> Engine::FolderComesOver(NodeId folder) {
   while (folder != kRootId && folder != kNoNode) {
     PG_ASSIGN(const Live* live, Get(folder));
     const Node& node = live->node;
@@ -167,7 +167,7 @@ Result<bool> Drive::FolderComesOver(NodeId folder) {
 }
 
 // It is again where the store has it.
-Status Drive::BringBack(Node node) {
+Status Engine::BringBack(Node node) {
   const NodeId id = node.id;
   Live* live = Adopt(std::move(node));
   DropContent(live);
@@ -200,14 +200,14 @@ Status Drive::BringBack(Node node) {
 
 // ---- another at the place of a folder whose deletion is held back
 
-Result<std::optional<Node>> Drive::HeldFolderAt(const Node& node) {
+Result<std::optional<Node>> Engine::HeldFolderAt(const Node& node) {
   if (hold_from_ == 0 || node.kind != NodeKind::kFolder) return std::optional<Node>();
   PG_ASSIGN(std::optional<Node> other, index_->FindThere(node.parent, KeyPart(node), true));
   if (!other || other->id == node.id || !IsHeld(*other)) return std::optional<Node>();
   return other;
 }
 
-Result<NodeId> Drive::UnsureInside(NodeId held) {
+Result<NodeId> Engine::UnsureInside(NodeId held) {
   PG_ASSIGN(const NodeId tried, index_->AnyTriedIn(held));
   if (tried != kNoNode) return tried;
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
@@ -226,7 +226,7 @@ Result<NodeId> Drive::UnsureInside(NodeId held) {
 
 // A new folder is the one that the store has there already. So what is held in it is known in this
 // one: it does not show, and comes back into it when the deletions are dropped.
-Status Drive::TakePlace(Live* live, const Node& held) {
+Status Engine::TakePlace(Live* live, const Node& held) {
   Change change(this);
   Node& node = live->node;
   PG_TRY(TakeOver(node.id, held.id, {}));
@@ -242,7 +242,7 @@ Status Drive::TakePlace(Live* live, const Node& held) {
 }
 
 // What the store has in `former`, which it drops, is in `heir` from now on.
-Status Drive::TakeOver(NodeId heir, NodeId former, const std::set<std::string>& came) {
+Status Engine::TakeOver(NodeId heir, NodeId former, const std::set<std::string>& came) {
   PG_TRY(TakeInside(heir, former, "", came));
   PG_TRY(index_->Delete(former));
   live_.erase(former);
@@ -250,7 +250,7 @@ Status Drive::TakeOver(NodeId heir, NodeId former, const std::set<std::string>& 
 }
 
 // `came`: paths, of which those below `below` have come into `heir` over what stood there.
-Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
+Status Engine::TakeInside(NodeId heir, NodeId former, const std::string& below,
                          const std::set<std::string>& came) {
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(former));
   for (const NodeId id : inside) {
@@ -308,7 +308,7 @@ Status Drive::TakeInside(NodeId heir, NodeId former, const std::string& below,
 }
 
 // What was deleted in the heir, too, and of which nothing came: it is not there any more.
-Status Drive::DropLeft(NodeId heir, const std::string& key) {
+Status Engine::DropLeft(NodeId heir, const std::string& key) {
   PG_ASSIGN(const auto left, index_->FindThere(heir, key, false));
   if (!left || !left->gone()) return {};
   PG_ASSIGN(Live * live, Get(left->id));
@@ -317,7 +317,7 @@ Status Drive::DropLeft(NodeId heir, const std::string& key) {
   return {};
 }
 
-Status Drive::HeldBelow(NodeId held, const std::string& below,
+Status Engine::HeldBelow(NodeId held, const std::string& below,
                         std::map<std::string, std::string>* versions) {
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
   for (const NodeId id : inside) {

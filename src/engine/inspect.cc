@@ -1,10 +1,10 @@
-// Drive: what people ask about it. Nothing here asks the store, except Refresh.
+// Engine: what people ask about it. Nothing here asks the store, except Refresh.
 #include <sys/statvfs.h>
 
 #include <algorithm>
 
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/naming.h"
 
 namespace pargeter {
@@ -14,7 +14,7 @@ constexpr Duration kSpaceFor(60000);  // so long an answer about the account's r
 constexpr Duration kStuck(600000);    // no upload gets on, and the store has said nothing
 }  // namespace
 
-DriveStatus Drive::Summary() {
+DriveStatus Engine::Summary() {
   DriveStatus out;
   out.offline_since = link_->OfflineSince();
   out.cache_limit = budget_->limits().bytes;
@@ -49,7 +49,7 @@ DriveStatus Drive::Summary() {
   return out;
 }
 
-void Drive::NoteFault(NodeId id, const Error& error) {
+void Engine::NoteFault(NodeId id, const Error& error) {
   if (error.code == Code::kUnavailable) return;  // being offline is said apart, while it lasts
   if (error.code == Code::kSignIn) {
     sign_in_error_ = error.what;
@@ -59,11 +59,11 @@ void Drive::NoteFault(NodeId id, const Error& error) {
   fault_of_ = id;
 }
 
-void Drive::WentWell(NodeId id) {
+void Engine::WentWell(NodeId id) {
   if (fault_of_ == id) fault_.clear();
 }
 
-void Drive::SetLimits(const DriveLimits& limits) {
+void Engine::SetLimits(const DriveLimits& limits) {
   budget_->SetLimits({limits.cache_limit, limits.keep_free});
   {
     const Lock tree(tree_mutex_);
@@ -73,7 +73,7 @@ void Drive::SetLimits(const DriveLimits& limits) {
   if (used > limits.cache_limit) FreeUnused(used - limits.cache_limit);
 }
 
-bool Drive::IsAlive() {
+bool Engine::IsAlive() {
   {
     const Lock tree(tree_mutex_);
     if (!index_->Meta("id").ok()) return false;
@@ -84,7 +84,7 @@ bool Drive::IsAlive() {
   return running_.empty() || last_turn_ > long_ago || provider_->LastSign() > long_ago;
 }
 
-Drive::StateOf Drive::StateOfLive(const Live& live) {
+Engine::StateOf Engine::StateOfLive(const Live& live) {
   StateOf out{live.node, "remote", {}};
   Node& n = out.node;
   n.on_disk = AttrOf(live).on_disk;
@@ -106,7 +106,7 @@ Drive::StateOf Drive::StateOfLive(const Live& live) {
 }
 
 // A folder's state is that of what is below it.
-Status Drive::AddSums(StateOf* state) {
+Status Engine::AddSums(StateOf* state) {
   Node& n = state->node;
   if (n.kind != NodeKind::kFolder) return {};
   PG_ASSIGN(state->sums, index_->SumsOf(n.id));
@@ -129,7 +129,7 @@ Status Drive::AddSums(StateOf* state) {
   return {};
 }
 
-Result<Drive::StateOf> Drive::State(NodeId id) {
+Result<Engine::StateOf> Engine::State(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   StateOf out = StateOfLive(*live);
@@ -137,7 +137,7 @@ Result<Drive::StateOf> Drive::State(NodeId id) {
   return out;
 }
 
-Result<Node> Drive::NodeAt(const std::string& path) {
+Result<Node> Engine::NodeAt(const std::string& path) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(kRootId));
   for (const std::string& part : Split(path, '/')) {
@@ -149,7 +149,7 @@ Result<Node> Drive::NodeAt(const std::string& path) {
 }
 
 // The content of a folder, each folder in it with the sums of what is below it.
-Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
+Result<std::vector<Engine::StateOf>> Engine::ListStates(NodeId folder) {
   SavePresenceOfAll();
   std::vector<StateOf> out;
   const Lock tree(tree_mutex_);
@@ -174,7 +174,7 @@ Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
   return out;
 }
 
-Result<std::string> Drive::PathOf(NodeId id) {
+Result<std::string> Engine::PathOf(NodeId id) {
   const Lock tree(tree_mutex_);
   std::string path;
   while (id != kRootId && id != kNoNode) {
@@ -187,7 +187,7 @@ Result<std::string> Drive::PathOf(NodeId id) {
   return path;
 }
 
-Result<std::vector<std::pair<std::string, Node>>> Drive::Conflicts() {
+Result<std::vector<std::pair<std::string, Node>>> Engine::Conflicts() {
   std::vector<Node> rows;
   {
     const Lock tree(tree_mutex_);
@@ -201,7 +201,7 @@ Result<std::vector<std::pair<std::string, Node>>> Drive::Conflicts() {
   return out;
 }
 
-Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
+Result<std::vector<std::pair<std::string, Node>>> Engine::Queue(int limit) {
   std::vector<Node> rows;
   {
     const Lock tree(tree_mutex_);
@@ -215,7 +215,7 @@ Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
   return out;
 }
 
-Drive::Delay Drive::DelayOf(const Node& node) {
+Engine::Delay Engine::DelayOf(const Node& node) {
   const Lock lock(queue_mutex_);
   Delay out{static_cast<int>(node.attempts), node.error, {}};
   if (const auto due = queued_.find(node.id); due != queued_.end()) {
@@ -231,7 +231,7 @@ Drive::Delay Drive::DelayOf(const Node& node) {
 
 // What can be written is what this disk can take until it is uploaded, and what the account can
 // take, where the store says so; an object store has no end.
-Result<Attr> Drive::SpaceOf() {
+Result<Attr> Engine::SpaceOf() {
   PG_ASSIGN(const std::uint64_t free, options_.disk->FreeBytes(options_.cache_folder));
   struct statvfs info {};
   if (::statvfs(options_.cache_folder.c_str(), &info) != 0)

@@ -7,12 +7,12 @@
 #include <set>
 #include <string>
 
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/sent.h"
 
 namespace pargeter {
 
-struct Drive::Job {
+struct Engine::Job {
   NodeId id = kNoNode;
   Node node;               // as it was when the job was planned
   std::string path;        // where it is to be at the store
@@ -54,7 +54,7 @@ struct Drive::Job {
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
   Cancel cancel;
-  // With kAgain: the next turn is not before `delay`, and later each time (Drive::NoteAgain), up to
+  // With kAgain: the next turn is not before `delay`, and later each time (Engine::NoteAgain), up to
   // `longest`. `why` is what the queue says of it.
   Duration delay{0}, longest{30000};
   std::string why;
@@ -141,7 +141,7 @@ class HereSource : public WriteSource {
   int fd_ = -1;
 };
 
-// Refused so, the place may be taken by what is to go there (Drive::IsItself).
+// Refused so, the place may be taken by what is to go there (Engine::IsItself).
 inline bool MayBeItself(Code code) {
   return code == Code::kChanged || code == Code::kPermission || code == Code::kExists;
 }

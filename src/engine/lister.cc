@@ -1,4 +1,4 @@
-// Drive: who asks the store for a folder's listing, and when.
+// Engine: who asks the store for a folder's listing, and when.
 #include <algorithm>
 #include <system_error>
 #include <thread>
@@ -6,7 +6,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/listing.h"
 #include "engine/naming.h"
 
@@ -24,13 +24,13 @@ constexpr Duration kKnownMayTake(3000);  // a listing of a folder that is known
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 }  // namespace
 
-bool Drive::IsFresh(NodeId id) {
+bool Engine::IsFresh(NodeId id) {
   const auto it = listed_.find(id);
   return it != listed_.end() && options_.clock->Now() - it->second < limits_.fresh_for;
 }
 
 // People look at a few folders and want the truth; programs walk thousands and want speed.
-bool Drive::AllowAsking() {
+bool Engine::AllowAsking() {
   const Lock lock(pace_mutex_);
   const Steady now = options_.clock->Now();
   if (tokens_at_ == Steady{}) tokens_at_ = now;
@@ -43,7 +43,7 @@ bool Drive::AllowAsking() {
 }
 
 // Joins the listing that is under way, or begins one on a thread of its own.
-Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
+Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
   PG_TRY(link_->Check());
   const Steady deadline = options_.clock->Now() + options_.patience;
   bool probe_name = false;
@@ -106,7 +106,7 @@ Status Drive::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
 }
 
 // False: the system has no thread to give, and whoever asks must do it himself.
-bool Drive::BeginListing(const std::shared_ptr<Listing>& listing) {
+bool Engine::BeginListing(const std::shared_ptr<Listing>& listing) {
   try {
     std::thread([this, listing] { RunListing(listing); }).detach();
     return true;
@@ -116,7 +116,7 @@ bool Drive::BeginListing(const std::shared_ptr<Listing>& listing) {
 }
 
 // One name that is not known here, as the store has it, asked for by itself.
-Status Drive::LookForKey(NodeId id, const std::string& key) {
+Status Engine::LookForKey(NodeId id, const std::string& key) {
   std::string path;
   Steady asked;  // what was moved here since is newer than the answer
   {
@@ -138,7 +138,7 @@ Status Drive::LookForKey(NodeId id, const std::string& key) {
 }
 
 // Of something that is known under a name which the store may take for the same.
-Result<bool> Drive::IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry) {
+Result<bool> Engine::IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(const std::vector<std::string> names, index_->NamesThere(folder, entry.version));
   return std::any_of(names.begin(), names.end(), [&](const std::string& other) {
@@ -146,7 +146,7 @@ Result<bool> Drive::IsOtherSpelling(NodeId folder, const std::string& name, cons
   });
 }
 
-void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
+void Engine::RunListing(const std::shared_ptr<Listing>& listing) {
   Status outcome;
   for (std::string next; outcome.ok();) {
     auto page = AskStore([&](const Cancel& c) { return provider_->List(listing->key, next, c); });
@@ -179,7 +179,7 @@ void Drive::RunListing(const std::shared_ptr<Listing>& listing) {
 }
 
 // Tells those who wait for it. True: mode and owner of the folder itself are to be learnt yet.
-bool Drive::CloseListing(Listing* listing, const Status& outcome) {
+bool Engine::CloseListing(Listing* listing, const Status& outcome) {
   const Lock tree(tree_mutex_);
   if (listing->folder == kRootId || outcome.ok()) NoteAccess(outcome);
   const auto folder = Get(listing->folder);
@@ -207,7 +207,7 @@ bool Drive::CloseListing(Listing* listing, const Status& outcome) {
 }
 
 // The rules for all machines stand in the drive's folder: they hold before its names are shown.
-Status Drive::LookForRules(const std::vector<Entry>& entries) {
+Status Engine::LookForRules(const std::vector<Entry>& entries) {
   for (const Entry& entry : entries) {
     if (entry.name != kRulesName) continue;
     const Status taken = TakeSharedRules(entry.version);
@@ -222,7 +222,7 @@ Status Drive::LookForRules(const std::vector<Entry>& entries) {
   return {};
 }
 
-void Drive::RemoveLeftovers() {
+void Engine::RemoveLeftovers() {
   std::map<std::string, Leftover> due;
   {
     const Lock tree(tree_mutex_);
@@ -239,7 +239,7 @@ void Drive::RemoveLeftovers() {
 }
 
 // One node's version seems to have changed: look, and take what is there.
-Status Drive::LookAgain(NodeId id) {
+Status Engine::LookAgain(NodeId id) {
   std::string path;
   Steady started;
   Node known;
@@ -279,7 +279,7 @@ Status Drive::LookAgain(NodeId id) {
 }
 
 // What is kept for answers that are older than it.
-void Drive::ForgetOld() {
+void Engine::ForgetOld() {
   const Steady now = options_.clock->Now();
   const auto forget = [](auto* map, Steady before) {
     for (auto it = map->begin(); it != map->end();)
@@ -297,7 +297,7 @@ void Drive::ForgetOld() {
 }
 
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.
-void Drive::WatchLoop() {
+void Engine::WatchLoop() {
   for (int round = 1; !stop_->WaitFor(options_.watch_every); ++round) {
     spare_->Tend();
     SavePresenceOfAll();
@@ -343,7 +343,7 @@ void Drive::WatchLoop() {
   }
 }
 
-Status Drive::Refresh() {
+Status Engine::Refresh() {
   PG_TRY(link_->TryNow());
   std::vector<NodeId> folders = {kRootId};
   {
@@ -363,7 +363,7 @@ Status Drive::Refresh() {
   return {};
 }
 
-void Drive::NoteAccess(const Status& look) {
+void Engine::NoteAccess(const Status& look) {
   const Code code = look.ok() ? Code::kInternal : look.error().code;
   if (code == Code::kNotFound || code == Code::kPermission || code == Code::kUntrusted ||
       code == Code::kSignIn)
@@ -373,7 +373,7 @@ void Drive::NoteAccess(const Status& look) {
 }
 
 // What kept it may have been mended.
-void Drive::RetryWaiting() {
+void Engine::RetryWaiting() {
   const auto waiting = index_->Intents(0, 1 << 30);
   if (!waiting.ok()) return;  // each has its own next try
   for (const Node& node : *waiting) Enqueue(node.id, node.intent, Duration(0));

@@ -5,11 +5,11 @@
 #include <string>
 #include <unordered_set>
 
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
-struct Drive::Listing {
+struct Engine::Listing {
   NodeId folder = kNoNode;
   std::string key;
   Steady started{};  // what was changed here since then is newer than it

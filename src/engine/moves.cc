@@ -1,4 +1,4 @@
-// Drive: copies and moves that the store makes by itself, and folders. (Of folders that go object
+// Engine: copies and moves that the store makes by itself, and folders. (Of folders that go object
 // by object: folder_moves.cc.)
 #include <fmt/format.h>
 
@@ -6,7 +6,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
@@ -17,13 +17,13 @@ namespace {
 constexpr Duration kHeldOpen(5000);
 }  // namespace
 
-bool Drive::CopiedInParts(std::uint64_t size) const {
+bool Engine::CopiedInParts(std::uint64_t size) const {
   const std::uint64_t above = provider_->Can().copies_in_parts_above;
   return above > 0 && size > above;
 }
 
 // A move, a copy of another file, or new attributes: the store copies, no bytes come through here.
-Result<Drive::Outcome> Drive::CopyFile(Job* job) {
+Result<Engine::Outcome> Engine::CopyFile(Job* job) {
   const Node& node = job->node;
   const bool copy_of = !node.copy_of.empty();
   const std::string from = copy_of ? node.copy_of : job->there_path;
@@ -129,7 +129,7 @@ Result<Drive::Outcome> Drive::CopyFile(Job* job) {
 
 // Was what stands at the new place brought there by a former attempt? Others may have put another
 // file at the old one since.
-Result<bool> Drive::MadeBefore(const Job& job, const std::string& from, Code refused,
+Result<bool> Engine::MadeBefore(const Job& job, const std::string& from, Code refused,
                                const Entry& target) {
   const std::string& version = job.node.version;
   if (provider_->Can().moves_files && refused != Code::kNotFound) {
@@ -143,7 +143,7 @@ Result<bool> Drive::MadeBefore(const Job& job, const std::string& from, Code ref
 
 // What stands there is what we knew, with attributes that we sent, and nobody learnt that they
 // came.
-Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& path,
+Result<bool> Engine::OnlyAttributesDiffer(const Node& node, const std::string& path,
                                          const Entry& there, const Cancel& cancel) {
   // (that it is of this node is not enough: a power cut may have taken the memory of an upload)
   if (!(node.dirty & kAttributes) || there.size != node.there_size) return false;
@@ -170,7 +170,7 @@ Result<bool> Drive::OnlyAttributesDiffer(const Node& node, const std::string& pa
 }
 
 // Its bytes are those that are here, and all that is to be sent still is.
-Status Drive::AdoptVersion(Live* live, const Entry& there) {
+Status Engine::AdoptVersion(Live* live, const Entry& there) {
   live->node.version = there.version;
   if (live->content) {
     const Lock lock(live->content->mu);
@@ -180,7 +180,7 @@ Status Drive::AdoptVersion(Live* live, const Entry& there) {
   return Save(live);
 }
 
-Result<Drive::Outcome> Drive::SendFolder(Job* job) {
+Result<Engine::Outcome> Engine::SendFolder(Job* job) {
   const Status made = provider_->MakeFolder(job->path, job->attributes, job->cancel);
   if (!made.ok()) {
     if (made.error().code != Code::kChanged) return made.error();
@@ -221,7 +221,7 @@ Result<Drive::Outcome> Drive::SendFolder(Job* job) {
 // the new one, then the folder's place is changed, then what was copied goes. Begun again after a
 // crash it finds what is left to do: copies are the same copies, and the folder's place changes
 // only when all is done.
-Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
+Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
   {
     Lock lock(queue_mutex_);
@@ -247,7 +247,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
     }
   }
   struct Release {
-    Drive* drive;
+    Engine* drive;
     ~Release() {
       const Lock lock(drive->queue_mutex_);
       drive->exclusive_ = kNoNode;
@@ -340,7 +340,7 @@ Result<Drive::Outcome> Drive::MoveFolder(Job* job) {
 }
 
 // What is open, after a folder has moved.
-void Drive::ReadOnFromNewPlaces() {
+void Engine::ReadOnFromNewPlaces() {
   for (auto& [id, other] : live_) {
     if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
     auto path = TherePath(other->node);
@@ -350,7 +350,7 @@ void Drive::ReadOnFromNewPlaces() {
 }
 
 // Something in it may have been sent by a request without an answer, and may come yet.
-Result<bool> Drive::WasTriedBelow(NodeId folder) {
+Result<bool> Engine::WasTriedBelow(NodeId folder) {
   PG_ASSIGN(const std::vector<NodeId> above, index_->TriedIn());
   for (NodeId up : above) {
     while (up != kNoNode && up != kRootId && up != folder) {

@@ -1,4 +1,4 @@
-// Drive: what each file does on this machine. A placement is set on a node, or by a pattern, or
+// Engine: what each file does on this machine. A placement is set on a node, or by a pattern, or
 // comes down from the folder that the node is in; what it amounts to is kept with every node, so
 // that nobody has to walk up to know it.
 #include <fmt/format.h>
@@ -9,7 +9,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 
 namespace pargeter {
@@ -41,7 +41,7 @@ Result<Placement> ParsePlacement(const std::string& word) {
 }
 
 // Its own, else by its name, else as the folder that it is in.
-Placement Drive::PlacementOf(const Node& node, Placement above) const {
+Placement Engine::PlacementOf(const Node& node, Placement above) const {
   if (node.placement != Placement::kNone) return node.placement;
   if (node.kind != NodeKind::kFolder) {
     if (const Rule* rule = PatternFor(node.name)) return rule->placement;
@@ -50,7 +50,7 @@ Placement Drive::PlacementOf(const Node& node, Placement above) const {
 }
 
 // This machine's patterns before everybody's; among those, the longest.
-const Rule* Drive::PatternFor(const std::string& name) const {
+const Rule* Engine::PatternFor(const std::string& name) const {
   const Rule* best = nullptr;
   for (const Rule& rule : rules_) {
     if (!rule.is_pattern || rule.placement == Placement::kNone) continue;
@@ -63,7 +63,7 @@ const Rule* Drive::PatternFor(const std::string& name) const {
 }
 
 // Of a node that is new in its folder, or has moved there.
-Status Drive::Inherit(Node* node) {
+Status Engine::Inherit(Node* node) {
   PG_ASSIGN(Live * parent, Get(node->parent));
   // a rule for all machines may have been waiting for this name
   if (node->placement == Placement::kNone && awaited_rules_) {
@@ -80,7 +80,7 @@ Status Drive::Inherit(Node* node) {
   return {};
 }
 
-Result<std::string> Drive::PathHere(NodeId id) {
+Result<std::string> Engine::PathHere(NodeId id) {
   std::string path;
   while (id != kRootId && id != kNoNode) {
     PG_ASSIGN(Live * live, Get(id));
@@ -91,7 +91,7 @@ Result<std::string> Drive::PathHere(NodeId id) {
 }
 
 // A node's placement, or what it depends on, has changed: so may those of all below it.
-Status Drive::Reconsider(NodeId id, bool everything) {
+Status Engine::Reconsider(NodeId id, bool everything) {
   Change change(this);
   std::vector<std::pair<NodeId, Placement>> folders;  // to look into, with what they amount to
   {
@@ -131,7 +131,7 @@ Status Drive::Reconsider(NodeId id, bool everything) {
 }
 
 // One node becomes what it amounts to now.
-Status Drive::TurnInto(Node* node, Placement now) {
+Status Engine::TurnInto(Node* node, Placement now) {
   const Placement before = std::exchange(node->effective, now);
   if (before == now) return {};
   if ((before == Placement::kHide) != (now == Placement::kHide))
@@ -163,13 +163,13 @@ Status Drive::TurnInto(Node* node, Placement now) {
 }
 
 // Never at the store, not even perhaps: nothing has to be done there for it.
-bool Drive::MayStay(const Node& node) {
+bool Engine::MayStay(const Node& node) {
   return node.effective == Placement::kLocal && !node.gone() && node.there == There::kAbsent &&
          node.upload.empty() && node.tried_parent == kNoNode;
 }
 
 // Would all that is pinned then still fit? Else with the numbers.
-Status Drive::CheckPinsFit(const Node& node) {
+Status Engine::CheckPinsFit(const Node& node) {
   PG_ASSIGN(const Sums all, index_->SumsOf(kRootId));
   Sums more;
   if (node.kind == NodeKind::kFolder) {
@@ -208,7 +208,7 @@ Status Drive::CheckPinsFit(const Node& node) {
   return {};
 }
 
-Status Drive::Place(NodeId id, Placement placement) {
+Status Engine::Place(NodeId id, Placement placement) {
   if (placement == Placement::kPin || placement == Placement::kLocal) {
     const Status known = ListBelow(id, nullptr);
     const bool closed = !known.ok() && known.error().code == Code::kPermission;
@@ -242,7 +242,7 @@ Status Drive::Place(NodeId id, Placement placement) {
 }
 
 // All of it has to fit on this disk, and is never evicted.
-Status Drive::CheckMayBeLocal(const Node& node) {
+Status Engine::CheckMayBeLocal(const Node& node) {
   Sums sums;
   if (node.kind == NodeKind::kFolder) {
     PG_ASSIGN(sums, index_->SumsOf(node.id));
@@ -262,7 +262,7 @@ Status Drive::CheckMayBeLocal(const Node& node) {
 
 // A file that is to be only here: all of its bytes come down, and are on the disk for good, before
 // the store is told to delete it.
-Result<Drive::Outcome> Drive::BringDown(Job* job) {
+Result<Engine::Outcome> Engine::BringDown(Job* job) {
   std::shared_ptr<Content> content;
   Node node;
   {
@@ -285,7 +285,7 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
   PG_TRY(LearnBeforeSending(*job, true));  // a read has told, unless all was here
   PG_TRY(Carry(content, BlockStore::Place::kPending));
   struct Tidy {
-    Drive* drive;
+    Engine* drive;
     Content* content;
     ~Tidy() { drive->DropCarried(content); }
   } tidy{this, content.get()};
@@ -331,7 +331,7 @@ Result<Drive::Outcome> Drive::BringDown(Job* job) {
   return Outcome::kDone;
 }
 
-Result<Explanation> Drive::Explain(NodeId id) {
+Result<Explanation> Engine::Explain(NodeId id) {
   Explanation out;
   PG_ASSIGN(const StateOf state, State(id));
   out.node = state.node;
@@ -369,7 +369,7 @@ Result<Explanation> Drive::Explain(NodeId id) {
 
 // ---- rules by name
 
-Result<std::vector<Drive::PlacedRule>> Drive::Rules() {
+Result<std::vector<PlacedRule>> Engine::Rules() {
   const Lock tree(tree_mutex_);
   std::vector<PlacedRule> out;
   PG_ASSIGN(const std::vector<Node> placed, index_->Placed());
@@ -394,7 +394,7 @@ Result<std::vector<Drive::PlacedRule>> Drive::Rules() {
   return out;
 }
 
-Status Drive::SetPattern(const std::string& pattern, Placement placement) {
+Status Engine::SetPattern(const std::string& pattern, Placement placement) {
   if (pattern.empty() || pattern.find('/') != std::string::npos)
     return Error(Code::kInvalid, "a pattern is for names, and has no \"/\"",
                  "For a folder: pargeter rule add FOLDER PLACEMENT");
@@ -415,7 +415,7 @@ Status Drive::SetPattern(const std::string& pattern, Placement placement) {
   return {};
 }
 
-Status Drive::LoadRules() {
+Status Engine::LoadRules() {
   PG_ASSIGN(rules_, index_->Rules());
   awaited_rules_ = std::any_of(rules_.begin(), rules_.end(), [](const Rule& rule) {
     return !rule.is_pattern && rule.placement != Placement::kNone;

@@ -1,4 +1,4 @@
-// Drive: what has to happen for one node next. All under the tree lock. (What it has to wait for:
+// Engine: what has to happen for one node next. All under the tree lock. (What it has to wait for:
 // blockers.cc.)
 #include <fmt/format.h>
 
@@ -7,7 +7,7 @@
 
 #include "base/text.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
@@ -24,7 +24,7 @@ constexpr std::uint64_t kAnywhere = ~0ull;
 constexpr std::string_view kAside = "aside-";
 }  // namespace
 
-Status Drive::PlanJob(Job* job) {
+Status Engine::PlanJob(Job* job) {
   PG_ASSIGN(Live * live, Get(job->id));
   const auto wait = [job](Duration delay, std::string why) {
     job->postponed = true;
@@ -114,7 +114,7 @@ Status Drive::PlanJob(Job* job) {
 }
 
 // What waits for a person says so.
-Status Drive::NoteWaiting(Live* live, NodeId behind) {
+Status Engine::NoteWaiting(Live* live, NodeId behind) {
   PG_ASSIGN(const Live* other, Get(behind));
   if (!IsHeld(other->node)) return {};
   std::string why = fmt::format("the store has {} there, whose deletion is held back",
@@ -127,7 +127,7 @@ Status Drive::NoteWaiting(Live* live, NodeId behind) {
 // Held open for writing, and without the rest in which it would go up. After a while a short one
 // will do, and then none: what is written behind that which goes up, as to a log, lets it. It goes
 // up as a whole each time: a large one is waited for longer.
-bool Drive::IsBeingWritten(Live* live) const {
+bool Engine::IsBeingWritten(Live* live) const {
   const Node& node = live->node;
   // (whoever has a copy made is waiting for it)
   if (node.gone() || !node.copy_of.empty() || live->writers == 0) return false;
@@ -142,12 +142,12 @@ bool Drive::IsBeingWritten(Live* live) const {
   return now - live->last_write < rest;
 }
 
-bool Drive::Goes(const Node& node) {
+bool Engine::Goes(const Node& node) {
   return !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
 }
 
 // It was tried, or has been, where it is not meant to be any more.
-bool Drive::IsToBeTakenBack(const Node& node) const {
+bool Engine::IsToBeTakenBack(const Node& node) const {
   const bool on_its_way =
       Goes(node) && ((node.tried_parent == node.parent && node.tried_name == KeyPart(node)) ||
                      (node.tried_parent == kRootId && node.tried_name == AsideName(node.id)));
@@ -155,7 +155,7 @@ bool Drive::IsToBeTakenBack(const Node& node) const {
 }
 
 // Where the node goes, what is there now, and what goes with it.
-Status Drive::PlanPlace(Job* job, Live* live) {
+Status Engine::PlanPlace(Job* job, Live* live) {
   const Node& node = live->node;
   if (job->aside) {
     job->parent = kRootId;
@@ -200,7 +200,7 @@ Status Drive::PlanPlace(Job* job, Live* live) {
 }
 
 // A former attempt at another place may have come to something: that goes first.
-Status Drive::PlanTakingBack(Job* job, Live* live) {
+Status Engine::PlanTakingBack(Job* job, Live* live) {
   Node& node = live->node;
   const auto folder = FolderKey(node.tried_parent);
   if (folder.ok()) {
@@ -213,29 +213,29 @@ Status Drive::PlanTakingBack(Job* job, Live* live) {
   return Save(live);
 }
 
-std::string Drive::AsideName(NodeId id) const {
+std::string Engine::AsideName(NodeId id) const {
   return fmt::format("{}{}{}", kScratchPrefix, kAside, OriginOf(id));
 }
 
-bool Drive::IsAsideName(std::string_view name) {
+bool Engine::IsAsideName(std::string_view name) {
   return IsOwnScratchName(name) && name.substr(kScratchPrefix.size(), kAside.size()) == kAside;
 }
 
-std::string Drive::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
+std::string Engine::OriginOf(NodeId id) const { return fmt::format("{}.{}", own_id_, id); }
 
 // The node of that origin; kNoNode: another machine's, or a program's that says nothing of it.
-NodeId Drive::WrittenBy(const std::string& origin) const {
+NodeId Engine::WrittenBy(const std::string& origin) const {
   if (origin.compare(0, own_id_.size() + 1, own_id_ + ".") != 0) return kNoNode;
   return std::strtoll(origin.c_str() + own_id_.size() + 1, nullptr, 10);
 }
 
-bool Drive::SignTells(const Node& node, const std::string& place) const {
+bool Engine::SignTells(const Node& node, const std::string& place) const {
   return WrittenBy(WriterOf(node)) > last_of_cut_ || HasParts(node.upload) ||
          AnythingSentTo(node.upload, place);
 }
 
 // Node::upload that lets our sign tell, wherever this node may have been sent.
-std::string Drive::WithAnything(const Node& node) {
+std::string Engine::WithAnything(const Node& node) {
   std::vector<std::string> places;
   if (node.there != There::kAbsent) places.push_back(PlaceThere(node));
   if (Goes(node)) places.push_back(PlaceIn(node.parent, KeyPart(node)));
@@ -247,7 +247,7 @@ std::string Drive::WithAnything(const Node& node) {
 
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.
-Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
+Result<bool> Engine::MadeBy(const Job& job, const Entry& made) {
   if (job.node.dirty & kUnsure) return false;  // the better one, perhaps
   const bool tried = !job.tried_path.empty();
   const std::string place =
@@ -267,7 +267,7 @@ Result<bool> Drive::MadeBy(const Job& job, const Entry& made) {
 
 // What only moves has the version that is known, wherever it is. Where it was sent and another one
 // stands, a power cut has taken the memory of that: neither is to go for the other.
-Result<bool> Drive::IsWhatIsKnown(const Job& job, const Entry& made) {
+Result<bool> Engine::IsWhatIsKnown(const Job& job, const Entry& made) {
   const Node& node = job.node;
   const bool moves = node.there == There::kElsewhere && !(node.dirty & (kData | kTriedData)) &&
                      node.copy_of.empty();
@@ -282,7 +282,7 @@ static std::pair<std::string, std::string> Parted(const std::string& path) {
 
 // Without the lock. The sign of it: the store answers for a name that it does not list, beside the
 // one that it does.
-Result<bool> Drive::IsItself(const Job& job, const std::string& path) {
+Result<bool> Engine::IsItself(const Job& job, const std::string& path) {
   const auto [folder, name] = Parted(path);
   const auto [old_folder, old_name] = Parted(job.there_path);
   if (job.there_path.empty() || folder != old_folder || name == old_name) return false;
@@ -294,7 +294,7 @@ Result<bool> Drive::IsItself(const Job& job, const std::string& path) {
   return !listed.first && listed.second;
 }
 
-Result<std::pair<bool, bool>> Drive::ListsNames(const std::string& folder, const std::string& a,
+Result<std::pair<bool, bool>> Engine::ListsNames(const std::string& folder, const std::string& a,
                                                 const std::string& b, const Cancel& cancel) {
   std::pair<bool, bool> found{false, false};
   for (std::string next;;) {
@@ -309,7 +309,7 @@ Result<std::pair<bool, bool>> Drive::ListsNames(const std::string& folder, const
 }
 
 // Two names in one folder: it answers for both, and lists one of them.
-Result<bool> Drive::AreOne(const std::string& a, const std::string& b, const Cancel& cancel) {
+Result<bool> Engine::AreOne(const std::string& a, const std::string& b, const Cancel& cancel) {
   for (const std::string& path : {a, b}) {
     const auto answers = provider_->Look(path, cancel);
     if (!answers.ok() && answers.error().code == Code::kNotFound) return false;
@@ -321,7 +321,7 @@ Result<bool> Drive::AreOne(const std::string& a, const std::string& b, const Can
 }
 
 // Of what a move has left behind: the path of what moved, if that only got another spelling.
-std::string Drive::SpelledNow(const Node& left) {
+std::string Engine::SpelledNow(const Node& left) {
   if (!left.name.empty()) return "";
   const auto moved = Get(WrittenBy(left.target));
   if (!moved.ok()) return "";
@@ -334,7 +334,7 @@ std::string Drive::SpelledNow(const Node& left) {
   return path.ok() ? *path : "";
 }
 
-Result<Drive::Outcome> Drive::GoAside(Job* job) {
+Result<Engine::Outcome> Engine::GoAside(Job* job) {
   const bool folder = job->node.kind == NodeKind::kFolder;
   if (folder ? !provider_->Can().moves_folders : !provider_->Can().moves_files)
     return Error(Code::kPermission,
@@ -349,7 +349,7 @@ Result<Drive::Outcome> Drive::GoAside(Job* job) {
 
 // Without the lock: was the file itself moved there, and nobody learnt of it? Then it is all that
 // the store has of it, and goes back the same way.
-Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
+Result<bool> Engine::WentThere(const Job& job, const Entry& made) {
   if (!provider_->Can().moves_files || job.there_path.empty() || job.there_path == job.tried_path)
     return false;
   if (made.version != job.node.version || made.size != job.node.there_size) return false;
@@ -361,7 +361,7 @@ Result<bool> Drive::WentThere(const Job& job, const Entry& made) {
 
 // What a former attempt was to make is not there. That request may still be on its way, though it
 // was called off, or its process was: looked at once more in a while.
-bool Drive::MayBeLate(Job* job) {
+bool Engine::MayBeLate(Job* job) {
   const Lock tree(tree_mutex_);
   const Steady now = options_.clock->Now();
   const Steady end = not_there_.emplace(job->id, now).first->second + options_.may_be_late;
@@ -374,7 +374,7 @@ bool Drive::MayBeLate(Job* job) {
 // A copy tells nobody who had it made. If that was another machine, which moves the same file to
 // the same place, the original will be gone in a moment, and the copy is all that there is then. A
 // machine that takes longer looks for its copy before it removes the original (MayBeTheLast).
-bool Drive::MayBeAnothers(NodeId id) {
+bool Engine::MayBeAnothers(NodeId id) {
   const Lock tree(tree_mutex_);
   const Steady now = options_.clock->Now();
   const Steady seen = copy_seen_.emplace(id, now).first->second;
@@ -384,7 +384,7 @@ bool Drive::MayBeAnothers(NodeId id) {
 }
 
 // Without the lock: deletes what a former attempt made, if it did.
-Result<Drive::Outcome> Drive::TakeBack(Job* job) {
+Result<Engine::Outcome> Engine::TakeBack(Job* job) {
   const Node& node = job->node;
   PG_ASSIGN(const bool itself, IsItself(*job, job->tried_path));
   if (itself) {
@@ -418,7 +418,7 @@ Result<Drive::Outcome> Drive::TakeBack(Job* job) {
 }
 
 // The store has it where a former attempt brought it.
-Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
+Result<Engine::Outcome> Engine::GoesOnFrom(Job* job, Live* live) {
   Change change(this);
   Node& node = live->node;
   PG_TRY(Get(node.tried_parent));  // (gone meanwhile: planned anew)
@@ -454,7 +454,7 @@ Result<Drive::Outcome> Drive::GoesOnFrom(Job* job, Live* live) {
 
 // Without the lock: is the file that a former attempt was to copy not at its old place any more?
 // Then others may have moved it to the new one, and what stands there is no copy.
-Result<bool> Drive::IsAllThereIs(const Job& job, const Entry& made) {
+Result<bool> Engine::IsAllThereIs(const Job& job, const Entry& made) {
   const Node& node = job.node;
   const bool needed = !(node.dirty & (kData | kTriedData)) || made.version == node.version;
   if (!needed || job.there_path.empty() || job.there_path == job.tried_path) return false;
@@ -465,7 +465,7 @@ Result<bool> Drive::IsAllThereIs(const Job& job, const Entry& made) {
 
 // It may have replaced a whole file: it leaves from there as any other, when what comes to its
 // place has come, and is not deleted before.
-Result<bool> Drive::IsAllTheStoreHas(const Job& job) {
+Result<bool> Engine::IsAllTheStoreHas(const Job& job) {
   if (!job.there_path.empty() || !job.node.copy_of.empty()) return false;
   if (job.node.effective == Placement::kLocal) return false;
   const Lock tree(tree_mutex_);
@@ -474,7 +474,7 @@ Result<bool> Drive::IsAllTheStoreHas(const Job& job) {
 }
 
 // False: what stands there is not of that attempt, or nothing does.
-Result<bool> Drive::TakeBackFile(Job* planned) {
+Result<bool> Engine::TakeBackFile(Job* planned) {
   const Job& job = *planned;
   for (int round = 0; round < 3; ++round) {  // a store may say another version once, wrongly
     const auto made = provider_->Look(job.tried_path, job.cancel);

@@ -1,16 +1,16 @@
-// Drive: how much room the account has (RFC 4331, where the store says it), as far as it is known
+// Engine: how much room the account has (RFC 4331, where the store says it), as far as it is known
 // here: looked at once a minute at most, and when it seems to have run out.
 #include <algorithm>
 
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 namespace {
 constexpr Duration kLooksFull(5000);  // then it is looked at again after so long
 }  // namespace
 
-Result<std::optional<Quota>> Drive::AccountSpace(Duration max_age) {
+Result<std::optional<Quota>> Engine::AccountSpace(Duration max_age) {
   {
     const Lock lock(account_mutex_);
     if (!account_.offered) return std::optional<Quota>();
@@ -30,7 +30,7 @@ Result<std::optional<Quota>> Drive::AccountSpace(Duration max_age) {
 }
 
 // What is left of the account when all that waits is up, but for `id`, which is to end at `end`.
-Result<bool> Drive::CountAccount(NodeId id, std::uint64_t end) {
+Result<bool> Engine::CountAccount(NodeId id, std::uint64_t end) {
   std::uint64_t waiting = 0;
   {
     const Lock tree(tree_mutex_);
@@ -49,7 +49,7 @@ Result<bool> Drive::CountAccount(NodeId id, std::uint64_t end) {
 }
 
 // Before a file grows to `end`: what cannot be uploaded is better refused now.
-Status Drive::CheckAccount(NodeId id, std::uint64_t end) {
+Status Engine::CheckAccount(NodeId id, std::uint64_t end) {
   {
     const Lock lock(account_mutex_);
     if (!account_.known) return {};

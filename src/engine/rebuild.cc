@@ -1,4 +1,4 @@
-// Drive: an index that was damaged or lost is made anew. What the store has shows again with the
+// Engine: an index that was damaged or lost is made anew. What the store has shows again with the
 // next listings; what waited for upload is found by the notes that its files carry.
 #include <fcntl.h>
 #include <fmt/format.h>
@@ -10,7 +10,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/naming.h"
 
 namespace pargeter {
@@ -22,7 +22,7 @@ constexpr off_t kQuicklyExamined = 64 << 20;
 constexpr const char* kLostAndFound = "found again";
 }  // namespace
 
-Status Drive::OpenIndex() {
+Status Engine::OpenIndex() {
   const std::string path = options_.state_folder + "/index.db";
   struct stat info {};
   const bool there = ::stat(path.c_str(), &info) == 0;
@@ -47,7 +47,7 @@ Status Drive::OpenIndex() {
   return Rebuild();
 }
 
-Status Drive::Rebuild() {
+Status Engine::Rebuild() {
   const std::vector<NodeId> pending = blocks_->List(Place::kPending);
   // numbers are given anew: nothing may take a cached file for its own
   for (const NodeId id : blocks_->List(Place::kCache)) PG_TRY(blocks_->Drop(id, Place::kCache));
@@ -69,7 +69,7 @@ Status Drive::Rebuild() {
 
 // A note is: path; version at the store ("": never there); size there, size here, mode, how much of
 // that version it stands on, and "local" for what never goes up; and which bytes are here.
-void Drive::NotePending(const Node& node, const std::string& ranges) {
+void Engine::NotePending(const Node& node, const std::string& ranges) {
   if (!(node.dirty & kData) || (node.dirty & kEmptied) || node.gone()) return;
   std::string path = node.name;
   for (NodeId up = node.parent; up != kRootId;) {
@@ -95,7 +95,7 @@ void Drive::NotePending(const Node& node, const std::string& ranges) {
     blocks_->SetNote(node.id, Place::kPending, note(false));
 }
 
-Result<NodeId> Drive::FolderFor(const std::string& path) {
+Result<NodeId> Engine::FolderFor(const std::string& path) {
   NodeId at = kRootId;
   for (const std::string& part : Split(path, '/')) {
     if (part.empty()) continue;
@@ -116,7 +116,7 @@ Result<NodeId> Drive::FolderFor(const std::string& path) {
 }
 
 // A file without a usable note goes into a folder of its own.
-Status Drive::AdoptPending(NodeId block) {
+Status Engine::AdoptPending(NodeId block) {
   PG_ASSIGN(const std::uint64_t length, blocks_->LengthOf(block, Place::kPending));
   const std::vector<std::string> note = Split(blocks_->Note(block, Place::kPending), '\0');
   const bool noted = note.size() >= 4 && !note[0].empty();

@@ -1,4 +1,4 @@
-// Drive: what has to happen at the store for one node, and its files' uploads. Planned under the
+// Engine: what has to happen at the store for one node, and its files' uploads. Planned under the
 // tree lock, done without it, committed under it again.
 #include <fmt/format.h>
 
@@ -11,7 +11,7 @@
 #include "base/text.h"
 #include "base/threads.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
@@ -25,7 +25,7 @@ namespace {
 constexpr int kPartsAtOnce = 4;
 }  // namespace
 
-Result<Drive::Outcome> Drive::Reconcile(Job* job) {
+Result<Engine::Outcome> Engine::Reconcile(Job* job) {
   PG_TRY(EnsureProbed(job->cancel));
   PG_TRY(LearnBeforeSending(*job));
   bool comes_down = false;
@@ -69,7 +69,7 @@ Result<Drive::Outcome> Drive::Reconcile(Job* job) {
 }
 
 // Nothing differs any more.
-Result<Drive::Outcome> Drive::Settle(NodeId id) {
+Result<Engine::Outcome> Engine::Settle(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   const Node& node = live->node;
@@ -83,7 +83,7 @@ Result<Drive::Outcome> Drive::Settle(NodeId id) {
 
 // Once for each store: how far it guards conditions. The others wait for the first; the lock is
 // for nothing else.
-Status Drive::EnsureProbed(const Cancel& cancel) {
+Status Engine::EnsureProbed(const Cancel& cancel) {
   const Lock one(probe_mutex_);
   if (provider_->Can().create != Guard::kUnknown) return {};
   PG_TRY(provider_->Probe(cancel));
@@ -91,7 +91,7 @@ Status Drive::EnsureProbed(const Cancel& cancel) {
   return index_->SetMeta("probe", provider_->ProbeResult());
 }
 
-Result<Drive::Outcome> Drive::UploadFile(Job* job) {
+Result<Engine::Outcome> Engine::UploadFile(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
   if (job->content) {
     // parts that were never read here come from the version that was changed
@@ -118,7 +118,7 @@ Result<Drive::Outcome> Drive::UploadFile(Job* job) {
 // store has only ours any more: not even a power cut may take them then. And of a file that was
 // synced once the store gets nothing that the disk has not: so whatever the store has got of it, it
 // is no more than what is here after a power cut (MendPending).
-Status Drive::SyncBeforeSending(Job* job) {
+Status Engine::SyncBeforeSending(Job* job) {
   Content* content = job->content.get();
   bool later = false;  // than what was synced
   if (job->node.dirty & kSynced) {
@@ -144,7 +144,7 @@ Status Drive::SyncBeforeSending(Job* job) {
 // The version that was changed here was replaced at the store before all of it was read: nobody has
 // those bytes any more. What was written here is not lost with them: they become zeros, and it goes
 // up as a conflict like any other.
-Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
+Result<Engine::Outcome> Engine::BaseIsGone(Job* job) {
   job->delay = Duration(100);
   if (!job->there_path.empty()) {
     const auto there = provider_->Look(job->there_path, job->cancel);
@@ -194,7 +194,7 @@ Result<Drive::Outcome> Drive::BaseIsGone(Job* job) {
 
 // Or is it where it came with a folder that moved, and nobody learnt of that? It is read from
 // there.
-Result<bool> Drive::WentAlong(const Job& job) {
+Result<bool> Engine::WentAlong(const Job& job) {
   std::optional<std::string> path;
   {
     const Lock tree(tree_mutex_);
@@ -209,7 +209,7 @@ Result<bool> Drive::WentAlong(const Job& job) {
   return true;
 }
 
-Result<Entry> Drive::SendContent(Job* job) {
+Result<Entry> Engine::SendContent(Job* job) {
   const Capabilities can = provider_->Can();
   const bool told = can.tells_writer && SignTells(job->node, job->Place());
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
@@ -227,7 +227,7 @@ Result<Entry> Drive::SendContent(Job* job) {
                           job->cancel);
 }
 
-Status Drive::JournalSent(const Job& job, const std::string& mark) {
+Status Engine::JournalSent(const Job& job, const std::string& mark) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job.id));
   const std::uint64_t now = live->node.generation;
@@ -238,7 +238,7 @@ Status Drive::JournalSent(const Job& job, const std::string& mark) {
   return (live->node.dirty & kSynced) ? SyncIndex() : Status();
 }
 
-Status Drive::JournalParts(NodeId id, const std::string& upload) {
+Status Engine::JournalParts(NodeId id, const std::string& upload) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   live->node.upload = upload;
@@ -247,7 +247,7 @@ Status Drive::JournalParts(NodeId id, const std::string& upload) {
 
 // Before one is begun whose id may never be heard: not even a power cut leaves one at the store
 // that nobody ends. `path` as for EndParts.
-Status Drive::JournalUnknownParts(NodeId id, const std::string& path) {
+Status Engine::JournalUnknownParts(NodeId id, const std::string& path) {
   PG_TRY(JournalParts(id, "?\n" + path));
   const Lock tree(tree_mutex_);
   return SyncIndex();
@@ -256,7 +256,7 @@ Status Drive::JournalUnknownParts(NodeId id, const std::string& path) {
 // Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"
 // and the path where it is not known whether it was begun, nor under which id; all below a path
 // that ends in "/".
-Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
+Status Engine::EndParts(const std::string& journalled, const Cancel& cancel) {
   if (!HasParts(journalled)) return {};
   const auto end = journalled.find('\n');
   const std::string path = journalled.substr(end + 1);
@@ -275,7 +275,7 @@ Status Drive::EndParts(const std::string& journalled, const Cancel& cancel) {
 
 // In parts, several at once. The upload's id is journalled, so that the next start goes on with the
 // parts that are there, or ends it; with it, which attributes it was begun with.
-Result<Entry> Drive::SendParts(Job* job) {
+Result<Entry> Engine::SendParts(Job* job) {
   const std::uint64_t part_size = std::max(provider_->Can().part_size, job->size / 9000 + 1);
   const int count = static_cast<int>((job->size + part_size - 1) / part_size);
   PartedUpload upload{job->path, ""};
@@ -351,7 +351,7 @@ Result<Entry> Drive::SendParts(Job* job) {
 
 // A move takes those along that are there, and an upload that was cut off after its bytes had none:
 // the others go up afterwards.
-void Drive::NoteAttributesSent(const Job& job, Sent how, Node* node) {
+void Engine::NoteAttributesSent(const Job& job, Sent how, Node* node) {
   if (how == Sent::kBytes || how == Sent::kBytesAlone) node->attributes_known = true;
   const bool same = SameAttributes(*node, job.node);
   const bool sent =
@@ -363,7 +363,7 @@ void Drive::NoteAttributesSent(const Job& job, Sent how, Node* node) {
 }
 
 // The store has acknowledged exactly what `job` sent.
-Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
+Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -454,7 +454,7 @@ Status Drive::CommitUpload(Job* job, const Entry& entry, Sent how) {
   return {};
 }
 
-Status Drive::AboveIsThere(const Job& job) {
+Status Engine::AboveIsThere(const Job& job) {
   for (const Job::Above& one : job.above) {
     auto found = Get(one.id);
     if (!found.ok() && found.error().code == Code::kStale) {
@@ -498,7 +498,7 @@ Status Drive::AboveIsThere(const Job& job) {
 
 // It is at its new place. What is left at the old one is a deletion of its own, journalled with the
 // move: so it is done once, whatever happens between.
-Status Drive::LeaveOldPlace(const Job& job, Sent how) {
+Status Engine::LeaveOldPlace(const Job& job, Sent how) {
   if (job.node.there != There::kElsewhere || job.there_path == job.path) return {};
   Node old;
   old.kind = job.node.kind;
@@ -523,13 +523,13 @@ Status Drive::LeaveOldPlace(const Job& job, Sent how) {
   return {};
 }
 
-void Drive::DropOccupant(Job* job) {
+void Engine::DropOccupant(Job* job) {
   if (job->occupant == kNoNode) return;
   if (const auto occupant = Get(job->occupant); occupant.ok()) DropThere(*occupant, job->path);
 }
 
 // The store has it no more, something else is there.
-void Drive::DropThere(Live* gone, const std::string& path) {
+void Engine::DropThere(Live* gone, const std::string& path) {
   const NodeId id = gone->node.id;
   if (gone->opens + gone->old_opens == 0) {
     DropContent(gone);

@@ -1,4 +1,4 @@
-// Drive: what the end of a former process, or of the machine, has left.
+// Engine: what the end of a former process, or of the machine, has left.
 #include <fmt/format.h>
 #include <sys/stat.h>
 
@@ -9,7 +9,7 @@
 #include "base/log.h"
 #include "base/random.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/listing.h"
 #include "engine/naming.h"
 #include "engine/sent.h"
@@ -26,7 +26,7 @@ constexpr std::int64_t kForgottenIds = 1 << 20;  // more than are given between 
 // open, and presence that was not saved. Pending data is never dropped here. What is found out is
 // journalled all at once, so that a start that is cut off is made anew; and the disk has it before
 // any file changes, or the next power cut would have the same files judged by what they became.
-Status Drive::Recover() {
+Status Engine::Recover() {
   const Lock tree(tree_mutex_);
   PG_TRY(ClaimCache());
   PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
@@ -59,7 +59,7 @@ Status Drive::Recover() {
 }
 
 // A cache folder is one drive's, wherever it was carried: numbers mean files of this index only.
-Status Drive::ClaimCache() {
+Status Engine::ClaimCache() {
   PG_ASSIGN(own_id_, index_->Meta("id"));
   if (own_id_.empty()) {
     own_id_ = RandomName(8);
@@ -79,7 +79,7 @@ Status Drive::ClaimCache() {
 }
 
 // Bytes that the file of what waits takes on its disk, holes apart.
-std::uint64_t Drive::BlocksOf(NodeId id) const {
+std::uint64_t Engine::BlocksOf(NodeId id) const {
   struct stat info {};
   if (::stat(blocks_->PathOf(id, Place::kPending).c_str(), &info) != 0) return 0;
   return static_cast<std::uint64_t>(info.st_blocks) * 512;
@@ -88,7 +88,7 @@ std::uint64_t Drive::BlocksOf(NodeId id) const {
 // A row whose place at the store is in a folder without a row can be neither moved nor deleted; an
 // earlier program could leave such rows. A file with bytes of its own goes up as new, any other row
 // is forgotten; the next listing shows what the store has of it.
-Status Drive::MendOrphans() {
+Status Engine::MendOrphans() {
   PG_ASSIGN(const std::vector<NodeId> orphans, index_->Orphans());
   for (const NodeId id : orphans) {
     PG_ASSIGN(Live * live, Get(id));
@@ -114,7 +114,7 @@ Status Drive::MendOrphans() {
   return {};
 }
 
-Status Drive::RecoverWaiting(bool power_cut) {
+Status Engine::RecoverWaiting(bool power_cut) {
   PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
   std::unordered_set<NodeId> dirty;
   if (power_cut) PG_TRY(DoubtSigns(&waiting));
@@ -151,7 +151,7 @@ Status Drive::RecoverWaiting(bool power_cut) {
 
 // What waited may have been sent already, and is to go for what it is. What waited for nothing, or
 // is given up for what it was, has no memory of what came to the store of it.
-Status Drive::DoubtSigns(std::vector<Node>* waiting) {
+Status Engine::DoubtSigns(std::vector<Node>* waiting) {
   PG_ASSIGN(const std::string all_known, index_->Meta("all_known"));
   if (!all_known.empty()) return {};
   PG_ASSIGN(last_of_cut_, index_->LastId());
@@ -165,7 +165,7 @@ Status Drive::DoubtSigns(std::vector<Node>* waiting) {
 }
 
 // What is only here waits for nothing, and may have lost its file all the same.
-Status Drive::ForgetLostLocal() {
+Status Engine::ForgetLostLocal() {
   PG_ASSIGN(const auto held, index_->AllOnDisk());
   for (const auto& [id, bytes] : held) {
     if (blocks_->Has(id, Place::kPending) || blocks_->Has(id, Place::kCache)) continue;
@@ -176,7 +176,7 @@ Status Drive::ForgetLostLocal() {
   return {};
 }
 
-Status Drive::RecoverHeld() {
+Status Engine::RecoverHeld() {
   PG_ASSIGN(const auto held, index_->AllOnDisk());
   for (const auto& [id, bytes] : held) {
     const bool cached = blocks_->Has(id, Place::kCache);
@@ -200,7 +200,7 @@ Status Drive::RecoverHeld() {
 
 // The machine has started anew, perhaps without warning. What the cache got since the last time
 // that everything was synced may be torn, or newer than the index: it is fetched again.
-Status Drive::RecoverFromPowerCut() {
+Status Engine::RecoverFromPowerCut() {
   // numbers that the index has forgotten are known at the store, as those of writers
   PG_TRY(index_->SkipIds(kForgottenIds));
   for (const NodeId id : blocks_->List(Place::kCache)) {
@@ -215,7 +215,7 @@ Status Drive::RecoverFromPowerCut() {
 }
 
 // What the disk has of a waiting file.
-struct Drive::Remains {
+struct Engine::Remains {
   bool here = false;
   bool whole = false;      // as far as can be seen
   bool doubtful = false;   // the power went, and nothing of it is known to have been synced
@@ -224,7 +224,7 @@ struct Drive::Remains {
   RangeSet present;
 };
 
-Result<Drive::Remains> Drive::LookAtPending(const Node& node, bool power_cut) {
+Result<Engine::Remains> Engine::LookAtPending(const Node& node, bool power_cut) {
   Remains left;
   left.here = blocks_->Has(node.id, Place::kPending);
   left.doubtful = power_cut && !(node.dirty & kSynced);
@@ -251,7 +251,7 @@ Result<Drive::Remains> Drive::LookAtPending(const Node& node, bool power_cut) {
 }
 
 // Nothing of it stands on what the store has.
-bool Drive::WrittenAnew(const Node& node) {
+bool Engine::WrittenAnew(const Node& node) {
   return node.there == There::kAbsent || node.base_size == 0;
 }
 
@@ -260,7 +260,7 @@ bool Drive::WrittenAnew(const Node& node) {
 // nothing of it reached the disk, and nothing was promised by an fsync, it is again what the store
 // has; a file that was wholly written anew stands beside that then, as far as it got: a torn one
 // must not replace a whole one. One that the store has not, and of which nothing is here, is gone.
-Status Drive::MendPending(Node* node, bool power_cut) {
+Status Engine::MendPending(Node* node, bool power_cut) {
   if (!node->copy_of.empty()) return {};
   PG_ASSIGN(Remains left, LookAtPending(*node, power_cut));
   const bool there = node->there != There::kAbsent;
@@ -307,11 +307,11 @@ Status Drive::MendPending(Node* node, bool power_cut) {
 }
 
 // Else one was about to write to it, for all that is known.
-bool Drive::EmptyWhenSynced(const Node& node) const { return node.ctime < synced_at_; }
+bool Engine::EmptyWhenSynced(const Node& node) const { return node.ctime < synced_at_; }
 
 // It is known as it was made, without a byte: the store may have got it whole, and a file that it
 // replaces is whole.
-Status Drive::MendMade(Node* node) {
+Status Engine::MendMade(Node* node) {
   node->dirty |= kUnsure;
   ForgetTried(node);
   PG_TRY(index_->Update(*node));
@@ -319,7 +319,7 @@ Status Drive::MendMade(Node* node) {
 }
 
 // Parts may have got lost in the midst of it, too; or it was written with gaps, who knows.
-Result<bool> Drive::TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present) {
+Result<bool> Engine::TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present) {
   PG_ASSIGN(const RangeSet written, blocks_->WrittenParts(node.id, Place::kPending));
   bool any = false;
   for (const Range& range : present->All()) {
@@ -335,7 +335,7 @@ Result<bool> Drive::TakeOutGaps(const Node& node, std::uint64_t length, RangeSet
 
 // It was opened to be written anew, and its writer did not come to an end: the store's version is
 // whole.
-Status Drive::TakeBackEmptied(Node* node) {
+Status Engine::TakeBackEmptied(Node* node) {
   if (node->gone() || node->there == There::kAbsent) return {};
   for (const auto place : {Place::kPending, Place::kCache}) PG_TRY(blocks_->Drop(node->id, place));
   node->dirty &= ~kAllData;
@@ -349,14 +349,14 @@ Status Drive::TakeBackEmptied(Node* node) {
 
 // What the store may have got of it is whole, and not taken back for what is left of it here.
 // Parts are ended all the same.
-void Drive::ForgetTried(Node* node) {
+void Engine::ForgetTried(Node* node) {
   node->tried_parent = kNoNode;
   node->tried_name.clear();
   if (!HasParts(node->upload)) node->upload.clear();
 }
 
 // Its content is the store's again, and so is its time, which is not known here any more.
-void Drive::AskForTime(Node* node) {
+void Engine::AskForTime(Node* node) {
   if (node->kind != NodeKind::kFile || node->there == There::kAbsent) return;
   if (node->dirty & kAttributes) node->dirty |= kOwn;
   node->dirty &= ~kOwnTime;
@@ -364,7 +364,7 @@ void Drive::AskForTime(Node* node) {
 }
 
 // It is here no more; at the store, perhaps.
-Status Drive::ForgetLost(Node node) {
+Status Engine::ForgetLost(Node node) {
   live_.erase(node.id);
   ForgetTried(&node);
   if (node.upload.empty()) return index_->Delete(node.id);
@@ -375,7 +375,7 @@ Status Drive::ForgetLost(Node node) {
 
 // What the store has at the place of a torn file takes the name again. The torn one stands beside
 // it, if anything is left of it.
-Status Drive::SetBeside(const Node& node) {
+Status Engine::SetBeside(const Node& node) {
   if (node.there == There::kAbsent) return BringBackReplaced(node);
   Node theirs;
   theirs.parent = node.parent;
@@ -410,7 +410,7 @@ Status Drive::SetBeside(const Node& node) {
 }
 
 // What the store may have got of one that held the name between is whole: it is not taken back.
-Status Drive::LeaveThere(const Node& torn) {
+Status Engine::LeaveThere(const Node& torn) {
   PG_ASSIGN(const NodeId id, index_->FindTried(torn.parent, KeyPart(torn)));
   PG_ASSIGN(auto between, index_->Get(id));
   if (!between || id == torn.id || !between->gone()) return {};
@@ -420,7 +420,7 @@ Status Drive::LeaveThere(const Node& torn) {
 }
 
 // The whole file that is to go when that one is at its place.
-Result<std::optional<Node>> Drive::ReplacedBy(const Node& torn) {
+Result<std::optional<Node>> Engine::ReplacedBy(const Node& torn) {
   PG_ASSIGN(auto replaced, index_->FindThere(torn.parent, KeyPart(torn), false));
   // (what a move left behind has no name)
   if (!replaced || !replaced->gone() || replaced->name.empty() || (replaced->dirty & kForGood))
@@ -429,7 +429,7 @@ Result<std::optional<Node>> Drive::ReplacedBy(const Node& torn) {
 }
 
 // A new file is torn: the one that it was to replace has the name again.
-Status Drive::BringBackReplaced(const Node& torn) {
+Status Engine::BringBackReplaced(const Node& torn) {
   PG_ASSIGN(auto replaced, ReplacedBy(torn));
   if (!replaced) return {};
   PG_TRY(LeaveThere(torn));
@@ -447,7 +447,7 @@ Status Drive::BringBackReplaced(const Node& torn) {
 // A file took the place of a whole one, and what it had been written with before is lost: what it
 // was without that, often no more than a name that was taken first, does not replace it. Both are
 // again where the store has them; what came of a step that was begun is met there as another's.
-Status Drive::UndoReplacing(Node* torn) {
+Status Engine::UndoReplacing(Node* torn) {
   if (torn->there != There::kElsewhere) return {};
   PG_ASSIGN(auto replaced, ReplacedBy(*torn));
   if (!replaced || !(replaced->dirty & kByWaiting)) return {};

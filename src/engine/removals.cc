@@ -1,4 +1,4 @@
-// Drive: deletions at the store, one by one or a folder's worth at once.
+// Engine: deletions at the store, one by one or a folder's worth at once.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -6,7 +6,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/listing.h"
 #include "engine/naming.h"
@@ -21,7 +21,7 @@ constexpr const char* kStays = "-";       // in place of who moved: nobody's old
 constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks them all
 }  // namespace
 
-Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
+Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
   const Node& node = job->node;
   if (node.there == There::kAbsent) {
     PG_TRY(CommitGone(node.id));
@@ -83,7 +83,7 @@ Result<Drive::Outcome> Drive::RemoveThere(Job* job) {
 
 // Of what is left at the old place of something that was copied to another: that may have been put
 // back meanwhile, or removed by somebody who saw them both.
-bool Drive::MayBeTheLast(const Node& node) {
+bool Engine::MayBeTheLast(const Node& node) {
   if (!IsLeftBehind(node)) return false;
   if (node.target == kStays) return true;
   const auto [first, end] = left_by_.equal_range(WrittenBy(node.target));
@@ -94,7 +94,7 @@ bool Drive::MayBeTheLast(const Node& node) {
          options_.clock->Now() - copied->second > kSurelyThere;
 }
 
-void Drive::ForgetLeft(const Node& left) {
+void Engine::ForgetLeft(const Node& left) {
   const auto [first, end] = left_by_.equal_range(WrittenBy(left.target));
   for (auto it = first; it != end; ++it)
     if (it->second == left.id) {
@@ -104,13 +104,13 @@ void Drive::ForgetLeft(const Node& left) {
 }
 
 // Its removal has failed, perhaps for a long time.
-void Drive::AskNextTime(NodeId left) {
+void Engine::AskNextTime(NodeId left) {
   const Lock tree(tree_mutex_);
   just_copied_.erase(left);
 }
 
 // What moved, if it is to be there yet, is looked for.
-Result<bool> Drive::IsTheLast(NodeId id, const Cancel& cancel) {
+Result<bool> Engine::IsTheLast(NodeId id, const Cancel& cancel) {
   std::string path, version;
   NodeId moved = kNoNode;
   bool tried = false;
@@ -134,7 +134,7 @@ Result<bool> Drive::IsTheLast(NodeId id, const Cancel& cancel) {
   return true;
 }
 
-Status Drive::LeaveThem(NodeId moved) {
+Status Engine::LeaveThem(NodeId moved) {
   const auto [first, end] = left_by_.equal_range(moved);
   for (auto it = first; it != end; ++it) {
     const auto left = Get(it->second);
@@ -147,13 +147,13 @@ Status Drive::LeaveThem(NodeId moved) {
 }
 
 // Who sent what is at its place: of what a move left behind, that which moved.
-std::string Drive::WriterOf(const Node& node) const {
+std::string Engine::WriterOf(const Node& node) const {
   return node.name.empty() && !node.target.empty() ? node.target : OriginOf(node.id);
 }
 
 // What stands there in another version was changed by others, stays, and shows here again; unless
 // it is ours, written by an upload whose answer was lost.
-Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
+Status Engine::RemoveOne(const Node& node, const Cancel& cancel) {
   std::string path, spelled;
   bool checked = false, doubtful = false;
   {
@@ -219,7 +219,7 @@ Status Drive::RemoveOne(const Node& node, const Cancel& cancel) {
 }
 
 // One look at the folder tells which of them are still what we knew; those go in one request.
-Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& group) {
+Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>& group) {
   Status outcome;
   std::map<std::string, const Node*> wanted;
   std::string folder;
@@ -275,7 +275,7 @@ Result<Drive::Outcome> Drive::RemoveSiblings(Job* job, const std::vector<Node>& 
 
 // What others have put into a folder since it was deleted here; if it is there still, the next look
 // shows it again.
-Status Drive::ForgetInside(NodeId folder) {
+Status Engine::ForgetInside(NodeId folder) {
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(folder));
   for (const NodeId id : inside) {
     PG_ASSIGN(Live * live, Get(id));
@@ -289,7 +289,7 @@ Status Drive::ForgetInside(NodeId folder) {
   return {};
 }
 
-Status Drive::CommitGone(NodeId id) {
+Status Engine::CommitGone(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
   removed_[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();

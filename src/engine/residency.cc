@@ -1,4 +1,4 @@
-// Drive: bytes on this disk as people ask for them: evicted, fetched, pinned.
+// Engine: bytes on this disk as people ask for them: evicted, fetched, pinned.
 #include "engine/residency.h"
 
 #include <fmt/format.h>
@@ -11,7 +11,7 @@
 #include "base/text.h"
 #include "base/threads.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -34,20 +34,20 @@ bool MeetsAll(const Error& error) {
 }
 }  // namespace
 
-Result<Sums> Drive::SumsOf(NodeId folder) {
+Result<Sums> Engine::SumsOf(NodeId folder) {
   SavePresenceOfAll();
   const Lock tree(tree_mutex_);
   return index_->SumsOf(folder);
 }
 
-Status Drive::CheckIndex() {
+Status Engine::CheckIndex() {
   const Lock tree(tree_mutex_);
   PG_TRY(index_->CheckPlaces());
   return index_->CheckSums();
 }
 
 // Nodes below, in no order. `enter` says for each folder whether to look into it.
-Status Drive::Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
+Status Engine::Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
                     const std::function<void(const Node&)>& each) {
   std::vector<NodeId> folders;
   {
@@ -83,7 +83,7 @@ Status Drive::Below(NodeId id, const std::function<Result<bool>(const Node&)>& e
 // ---- evict
 
 // Sorts one file: what may go into `out`, the rest into the answer.
-void Drive::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
+void Engine::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
                   std::vector<std::pair<Nanos, NodeId>>* out) {
   const auto it = live_.find(row.id);
   Live* live = it == live_.end() ? nullptr : it->second.get();
@@ -111,7 +111,7 @@ void Drive::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
   }
 }
 
-Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
+Result<Evicted> Engine::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
   spare_->Tend();
   SavePresenceOfAll();
   Evicted answer;
@@ -154,7 +154,7 @@ Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wi
 
 // Clean, open nowhere, and not to be kept: its bytes go, its name stays. `arriving`: also if some
 // of them are just being fetched.
-bool Drive::DropIfUnused(Live* live, bool arriving) {
+bool Engine::DropIfUnused(Live* live, bool arriving) {
   const Node& node = live->node;
   if (node.gone() || live->opens > 0 || (node.dirty & kData) || node.intent != 0) return false;
   if (node.effective == Placement::kPin || node.effective == Placement::kLocal) return false;
@@ -169,7 +169,7 @@ bool Drive::DropIfUnused(Live* live, bool arriving) {
 
 // Every folder below that nobody has looked into yet is listed. One that cannot be keeps no other
 // from it, and is the error in the end.
-Status Drive::ListBelow(NodeId id, const Cancel& cancel) {
+Status Engine::ListBelow(NodeId id, const Cancel& cancel) {
   std::set<NodeId> tried;
   Mutex mutex;
   std::optional<Error> failed;
@@ -203,7 +203,7 @@ Status Drive::ListBelow(NodeId id, const Cancel& cancel) {
 }
 
 // A few at a time; the first error ends it.
-Status Drive::ForMany(const std::vector<NodeId>& ids, const std::function<Status(NodeId)>& each) {
+Status Engine::ForMany(const std::vector<NodeId>& ids, const std::function<Status(NodeId)>& each) {
   std::atomic<std::size_t> next{0};
   std::atomic<bool> over{false};
   Mutex mutex;
@@ -222,7 +222,7 @@ Status Drive::ForMany(const std::vector<NodeId>& ids, const std::function<Status
 }
 
 // All bytes of one file. `cancel` may be null, and `bytes_done` too.
-Status Drive::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done) {
+Status Engine::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done) {
   for (int attempt = 0;; ++attempt) {
     std::shared_ptr<Content> content;
     std::uint64_t size = 0;
@@ -255,7 +255,7 @@ Status Drive::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64
   }
 }
 
-std::int64_t Drive::BeginFetch(std::vector<NodeId> roots) {
+std::int64_t Engine::BeginFetch(std::vector<NodeId> roots) {
   EndFetches(kFetchesKept);
   auto fetch = std::make_shared<Fetch>();
   fetch->roots = std::move(roots);
@@ -270,14 +270,14 @@ std::int64_t Drive::BeginFetch(std::vector<NodeId> roots) {
   return last_fetch_;
 }
 
-std::shared_ptr<Fetch> Drive::FetchOf(std::int64_t number) {
+std::shared_ptr<Fetch> Engine::FetchOf(std::int64_t number) {
   const Lock lock(fetches_mutex_);
   const auto it = fetches_.find(number);
   return it == fetches_.end() ? nullptr : it->second.first;
 }
 
 // Forgets finished ones, but for the last few; with 0 it waits for all.
-void Drive::EndFetches(std::size_t keep) {
+void Engine::EndFetches(std::size_t keep) {
   decltype(fetches_) over;
   {
     const Lock lock(fetches_mutex_);
@@ -292,7 +292,7 @@ void Drive::EndFetches(std::size_t keep) {
   for (auto& [number, fetch] : over) fetch.second.join();
 }
 
-void Drive::RunFetch(Fetch* fetch) {
+void Engine::RunFetch(Fetch* fetch) {
   const auto note = [fetch](const std::string& path, const Error& error) {
     if (error.code == Code::kCancelled) return;
     const Lock lock(fetch->mutex);
@@ -341,9 +341,9 @@ void Drive::RunFetch(Fetch* fetch) {
 
 // ---- pins
 
-Status Drive::Pin(NodeId id) { return Place(id, Placement::kPin); }
+Status Engine::Pin(NodeId id) { return Place(id, Placement::kPin); }
 
-Status Drive::Unpin(NodeId id) {
+Status Engine::Unpin(NodeId id) {
   std::string above;
   {
     const Lock tree(tree_mutex_);
@@ -367,14 +367,14 @@ Status Drive::Unpin(NodeId id) {
   return Place(id, Placement::kNone);
 }
 
-void Drive::WakePins() {
+void Engine::WakePins() {
   const Lock lock(pins_mutex_);
   pins_woken_ = true;
   pins_cond_.NotifyAll();
 }
 
 // What is pinned and not here is fetched; what appears in pinned folders at the store is noticed.
-void Drive::PinLoop() {
+void Engine::PinLoop() {
   for (;;) {
     const bool any = FetchPinned();
     const Duration pause = any ? kPinnedLook : std::chrono::hours(1);
@@ -388,7 +388,7 @@ void Drive::PinLoop() {
 }
 
 // True: something is pinned at all.
-bool Drive::FetchPinned() {
+bool Engine::FetchPinned() {
   std::vector<NodeId> roots;
   {
     const Lock tree(tree_mutex_);
@@ -433,7 +433,7 @@ bool Drive::FetchPinned() {
 
 // Folders below a pinned one that were not listed for a while, the longest ago first; not too many
 // at once.
-void Drive::LookForNew(NodeId root) {
+void Engine::LookForNew(NodeId root) {
   Ignore(ListBelow(root, stop_));
   std::vector<std::pair<Steady, NodeId>> due;
   Ignore(Below(

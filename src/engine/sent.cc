@@ -7,7 +7,7 @@
 #include <vector>
 
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -123,7 +123,7 @@ Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t
   return n;
 }
 
-Result<bool> Drive::WasSent(const Node& node, const std::string& place, const std::string& path,
+Result<bool> Engine::WasSent(const Node& node, const std::string& place, const std::string& path,
                             const Entry& there, const Cancel& cancel) {
   if (there.kind == Kind::kFolder || (node.dirty & kUnsure) || !SentTo(node.upload, place))
     return false;

@@ -1,10 +1,10 @@
 // What an upload has begun to send, written down (Node::upload) so that it is known again:
 //   "=MARK PLACE\n..."      what was sent and where, the last of it, where who wrote what is there
-//                           does not tell that (Drive::SignTells). SIZE:MD5 for bytes,
+//                           does not tell that (Engine::SignTells). SIZE:MD5 for bytes,
 //                           SIZE@SECONDS for a time of change, "any" for all that has our sign.
 //                           A place is FOLDER/NAME with the folder's node id: one above it may be
 //                           moved at any time, by a request of its own
-//   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (Drive::EndParts)
+//   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (Engine::EndParts)
 #pragma once
 
 #include <cstdint>

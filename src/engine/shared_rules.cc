@@ -1,4 +1,4 @@
-// Drive: rules for every machine that mounts this folder. They are one small object in it, so that
+// Engine: rules for every machine that mounts this folder. They are one small object in it, so that
 // each machine knows them before it shows or fetches anything (format: docs/rules.md). Two machines
 // that change it at once merge: of two rules for the same path or pattern the later one holds.
 #include <fmt/format.h>
@@ -8,7 +8,7 @@
 
 #include "base/log.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 
 namespace pargeter {
@@ -107,7 +107,7 @@ std::string WriteSharedRules(const std::vector<Rule>& rules) {
 }
 
 // What the store has now; nothing there: no rules, and no version.
-Result<std::pair<std::vector<Rule>, std::string>> Drive::LoadSharedRules() {
+Result<std::pair<std::vector<Rule>, std::string>> Engine::LoadSharedRules() {
   const auto there = AskStore([&](const Cancel& c) { return provider_->Look(kRulesName, c); });
   std::pair<std::vector<Rule>, std::string> out;
   if (!there.ok()) {
@@ -126,7 +126,7 @@ Result<std::pair<std::vector<Rule>, std::string>> Drive::LoadSharedRules() {
 }
 
 // A listing shows another version of them: they are taken in before what else it shows.
-Status Drive::TakeSharedRules(const std::string& version) {
+Status Engine::TakeSharedRules(const std::string& version) {
   {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(const std::string known, index_->Meta("shared_rules"));
@@ -136,7 +136,7 @@ Status Drive::TakeSharedRules(const std::string& version) {
   return ApplySharedRules(loaded.first, loaded.second);
 }
 
-Status Drive::ApplySharedRules(const std::vector<Rule>& rules, const std::string& version) {
+Status Engine::ApplySharedRules(const std::vector<Rule>& rules, const std::string& version) {
   {
     const Lock tree(tree_mutex_);
     Change change(this);
@@ -168,7 +168,7 @@ Status Drive::ApplySharedRules(const std::vector<Rule>& rules, const std::string
 }
 
 // On the node that has this path now, if there is one; a rule for this machine is nearer.
-Status Drive::PlaceShared(const Rule& rule) {
+Status Engine::PlaceShared(const Rule& rule) {
   if (rule.is_pattern) return {};
   PG_ASSIGN(Live * live, Get(kRootId));
   for (const std::string& part : Split(rule.key, '/')) {
@@ -188,7 +188,7 @@ Status Drive::PlaceShared(const Rule& rule) {
 }
 
 // Writes them where all machines look, with what others wrote meanwhile.
-Status Drive::Publish(const std::vector<Rule>& fresh) {
+Status Engine::Publish(const std::vector<Rule>& fresh) {
   PG_TRY(CheckWritable());
   PG_TRY(EnsureProbed(stop_));
   for (int i = 0; i < kTries; ++i) {
@@ -211,7 +211,7 @@ Status Drive::Publish(const std::vector<Rule>& fresh) {
                "Try again in a minute.");
 }
 
-Status Drive::PlaceEverywhere(const std::string& key, bool is_pattern, Placement placement) {
+Status Engine::PlaceEverywhere(const std::string& key, bool is_pattern, Placement placement) {
   if (!is_pattern && key.empty())
     return Error(Code::kInvalid, "a rule for every machine needs a folder in the drive",
                  "For the whole drive, set it on each machine.");
@@ -224,7 +224,7 @@ Status Drive::PlaceEverywhere(const std::string& key, bool is_pattern, Placement
 }
 
 // A folder with such a rule was moved here: the rule goes with it.
-Status Drive::FollowMoves() {
+Status Engine::FollowMoves() {
   std::vector<Rule> fresh;
   {
     const Lock tree(tree_mutex_);

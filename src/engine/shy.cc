@@ -1,4 +1,4 @@
-// Drive: programs that sniff at everything. They get what is on this disk, and of the rest the
+// Engine: programs that sniff at everything. They get what is on this disk, and of the rest the
 // first and the last block of each file, up to an allowance; then a clear refusal. So a folder full
 // of thumbnails-to-be does not pull every file from the store.
 #include <fmt/format.h>
@@ -8,7 +8,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -38,7 +38,7 @@ std::vector<std::string> CommonCrawlers() {
           "clamd"};
 }
 
-bool Drive::IsShy(const std::string& program) {
+bool Engine::IsShy(const std::string& program) {
   const Lock tree(tree_mutex_);
   return std::any_of(limits_.shy_readers.begin(), limits_.shy_readers.end(),
                      [&](const std::string& name) {
@@ -46,13 +46,13 @@ bool Drive::IsShy(const std::string& program) {
                      });
 }
 
-void Drive::MakeShy(const OpenFilePtr& file, const std::string& program) {
+void Engine::MakeShy(const OpenFilePtr& file, const std::string& program) {
   const Lock lock(file->mu);
   file->shy = program;
 }
 
 // The part of a read that a shy reader may have; kRefused if it is none.
-Result<std::size_t> Drive::ShyPart(const OpenFilePtr& file, std::size_t size,
+Result<std::size_t> Engine::ShyPart(const OpenFilePtr& file, std::size_t size,
                                    std::uint64_t offset) {
   std::uint64_t here = offset, file_size = 0;
   {
@@ -94,7 +94,7 @@ Result<std::size_t> Drive::ShyPart(const OpenFilePtr& file, std::size_t size,
                "See: pargeter drive change --shy-readers");
 }
 
-std::vector<Happening> Drive::Happened(std::int64_t after, std::size_t limit) {
+std::vector<Happening> Engine::Happened(std::int64_t after, std::size_t limit) {
   return activity_.After(after, limit);
 }
 

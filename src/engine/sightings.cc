@@ -1,9 +1,9 @@
-// Drive: bringing what the store shows, and what it shows no more, into the index.
+// Engine: bringing what the store shows, and what it shows no more, into the index.
 #include <algorithm>
 #include <utility>
 
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/listing.h"
 #include "engine/naming.h"
 
@@ -17,7 +17,7 @@ constexpr Nanos kOldScratch = 86400ll * 1'000'000'000;
 
 // That the store did not have it where it was asked for, since `asked`, means nothing: it, or a
 // folder that it is in there, may have been moved by a step of ours, or was just then.
-bool Drive::MayBeElsewhere(const Node& node, Steady asked) {
+bool Engine::MayBeElsewhere(const Node& node, Steady asked) {
   const Capabilities can = provider_->Can();
   for (Node at = node;;) {
     const auto acked = acked_.find(at.id);
@@ -30,7 +30,7 @@ bool Drive::MayBeElsewhere(const Node& node, Steady asked) {
   }
 }
 
-Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write) {
+Status Engine::TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write) {
   const Lock tree(tree_mutex_);
   Trim();
   Change change(this);
@@ -45,7 +45,7 @@ Status Drive::TakePage(Listing* listing, const std::vector<Entry>& entries, bool
 
 // What the store said of one name, asked for at `asked`. A listing of its folder that is under way
 // may know less of it. (Of a folder that was known that may say what is in it.)
-Status Drive::TakeOne(NodeId folder, const Entry& entry, Steady asked) {
+Status Engine::TakeOne(NodeId folder, const Entry& entry, Steady asked) {
   const bool is_folder = entry.kind == Kind::kFolder;
   PG_ASSIGN(const auto known, NodeThere(folder, entry.name, is_folder));
   Listing one;
@@ -57,7 +57,7 @@ Status Drive::TakeOne(NodeId folder, const Entry& entry, Steady asked) {
   return {};
 }
 
-Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
+Status Engine::TakeEntry(Listing* listing, const Entry& entry) {
   const bool folder = entry.kind == Kind::kFolder;
   if (listing->folder == kRootId && entry.name == kRulesName) return {};
   if (folder && entry.marker && entry.name.empty()) {
@@ -92,7 +92,7 @@ Status Drive::TakeEntry(Listing* listing, const Entry& entry) {
 
 // A process that was killed may have left a short-lived object. The store's clock may be wrong:
 // what looks old goes only if it has not changed a while later, either.
-Status Drive::NoteLeftover(NodeId folder, const Entry& entry) {
+Status Engine::NoteLeftover(NodeId folder, const Entry& entry) {
   const bool old = entry.modified > 0 && entry.modified + kOldScratch < options_.clock->Wall();
   if (!old || entry.kind == Kind::kFolder || options_.read_only ||
       IsAsideName(entry.name) ||  // a file on its way, of any machine
@@ -103,7 +103,7 @@ Status Drive::NoteLeftover(NodeId folder, const Entry& entry) {
   return {};
 }
 
-Status Drive::TakeNew(Listing* listing, const Entry& entry) {
+Status Engine::TakeNew(Listing* listing, const Entry& entry) {
   Node node;
   const bool folder = entry.kind == Kind::kFolder;
   node.kind = folder ? NodeKind::kFolder : NodeKind::kFile;
@@ -165,7 +165,7 @@ Status Drive::TakeNew(Listing* listing, const Entry& entry) {
 }
 
 // What the account may do there has changed.
-Status Drive::TakeRole(Live* live, bool may_write) {
+Status Engine::TakeRole(Live* live, bool may_write) {
   if (live->node.may_write == may_write) return {};
   live->node.may_write = may_write;
   if (const auto path = PathHere(live->node.id); path.ok())
@@ -175,7 +175,7 @@ Status Drive::TakeRole(Live* live, bool may_write) {
   return Save(live);
 }
 
-Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
+Status Engine::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
   Node& node = live->node;
   listing->seen.insert(node.id);
   if (!node.gone()) PG_TRY(TakeRole(live, entry.may_write));
@@ -197,7 +197,7 @@ Status Drive::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
 
 // Another version is at the store, and no content of ours waits: take it. A mode or owner set here
 // is set for it too; a time was that of the other.
-void Drive::NewVersion(Live* live, const Entry& entry) {
+void Engine::NewVersion(Live* live, const Entry& entry) {
   Node& node = live->node;
   DropContent(live);
   node.version = entry.version;
@@ -221,7 +221,7 @@ void Drive::NewVersion(Live* live, const Entry& entry) {
   Tell([id = node.id](ChangeListener* l) { l->ContentChanged(id); });
 }
 
-Status Drive::EndListing(Listing* listing) {
+Status Engine::EndListing(Listing* listing) {
   const Lock tree(tree_mutex_);
   Change change(this);
   PG_ASSIGN(Live * folder, Get(listing->folder));
@@ -241,12 +241,12 @@ Status Drive::EndListing(Listing* listing) {
   return change.Commit();
 }
 
-Error Drive::MovedMeanwhile() {
+Error Engine::MovedMeanwhile() {
   return Error(Code::kBusy, "the folder was moved at the store while it was listed");
 }
 
 // The store did not have it at `asked`. Work that waits comes back as new; the rest goes here too.
-Status Drive::VanishedThere(Live* live, Steady asked) {
+Status Engine::VanishedThere(Live* live, Steady asked) {
   Node& node = live->node;
   const auto forget_place = [&node] {
     node.there = There::kAbsent;
@@ -324,7 +324,7 @@ Status Drive::VanishedThere(Live* live, Steady asked) {
 }
 
 // A file stood beside a folder of its name, which is no more.
-Status Drive::GiveNameBack(NodeId parent, const std::string& name) {
+Status Engine::GiveNameBack(NodeId parent, const std::string& name) {
   PG_ASSIGN(Live * file, Find(parent, BesideFolder(name)));
   PG_ASSIGN(const Live* taken, Find(parent, name));
   if (file == nullptr || taken != nullptr) return {};

@@ -1,9 +1,9 @@
-// Drive: the cache may be on another disk than what waits for upload. Then a file that is written,
+// Engine: the cache may be on another disk than what waits for upload. Then a file that is written,
 // or has gone up, is copied from the one to the other: without a lock, as nobody is to wait for it.
 #include <algorithm>
 
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 
@@ -13,7 +13,7 @@ constexpr std::uint64_t kWithTheLock = 256 * kKiB;  // the rest of a copy, of wh
 
 // Brings the bytes next to the place where they will be needed; MoveContent ends it. Nothing to do
 // on one disk. kNoSpace: that disk has no room for them.
-Status Drive::Carry(const std::shared_ptr<Content>& content, BlockStore::Place to) {
+Status Engine::Carry(const std::shared_ptr<Content>& content, BlockStore::Place to) {
   if (blocks_->OneDisk()) return {};
   Content& c = *content;
   Lock lock(c.mu);
@@ -58,7 +58,7 @@ Status Drive::Carry(const std::shared_ptr<Content>& content, BlockStore::Place t
 }
 
 // It was not needed after all.
-void Drive::DropCarried(Content* content) {
+void Engine::DropCarried(Content* content) {
   const Lock lock(content->mu);
   if (!content->carried) return;
   content->carried.Reset();
@@ -67,7 +67,7 @@ void Drive::DropCarried(Content* content) {
 }
 
 // The file goes to the other place, and the descriptor with it.
-Status Drive::MoveContent(Content* content, BlockStore::Place to) {
+Status Engine::MoveContent(Content* content, BlockStore::Place to) {
   if (content->place == to) return {};
   if (blocks_->OneDisk()) {
     PG_TRY(blocks_->Move(content->id, content->place, to));
@@ -100,7 +100,7 @@ Status Drive::MoveContent(Content* content, BlockStore::Place to) {
 }
 
 // It is at the store, and the cache's disk has no room for it: it comes from there when it is read.
-void Drive::GiveUpBytes(Live* live) {
+void Engine::GiveUpBytes(Live* live) {
   Content& c = *live->content;
   bool open = false;
   std::uint64_t bytes = 0;
@@ -125,7 +125,7 @@ void Drive::GiveUpBytes(Live* live) {
 }
 
 // On the disk that `to` is on. What is moved there is counted already.
-Status Drive::MakeRoomOn(BlockStore::Place to, std::uint64_t bytes) {
+Status Engine::MakeRoomOn(BlockStore::Place to, std::uint64_t bytes) {
   if (to == BlockStore::Place::kPending) return budget_->TakePendingRoom(bytes);
   for (int round = 0;; ++round) {
     const std::uint64_t over = budget_->TakeCacheRoom(bytes);

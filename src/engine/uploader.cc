@@ -1,4 +1,4 @@
-// Drive: the queue of intents and the threads that bring them to the store.
+// Engine: the queue of intents and the threads that bring them to the store.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -7,7 +7,7 @@
 #include "base/log.h"
 #include "base/random.h"
 #include "base/text.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 #include "net/retry.h"
 
@@ -28,7 +28,7 @@ constexpr int kAtOnce = 3;  // steps that follow each other without a pause
 }  // namespace
 
 // A later call replaces an earlier one: the quiet time begins anew with each change.
-void Drive::Enqueue(NodeId id, std::int64_t order, Duration delay) {
+void Engine::Enqueue(NodeId id, std::int64_t order, Duration delay) {
   const Lock lock(queue_mutex_);
   if (const auto old = queued_.find(id); old != queued_.end()) {
     due_.erase({old->second.first, old->second.second, id});
@@ -40,7 +40,7 @@ void Drive::Enqueue(NodeId id, std::int64_t order, Duration delay) {
 }
 
 // It has one turn at a time: who is at it has another after that.
-void Drive::Schedule(NodeId id, std::int64_t order, Steady due) {
+void Engine::Schedule(NodeId id, std::int64_t order, Steady due) {
   if (running_.count(id) > 0) {
     again_.insert(id);
     return;
@@ -48,7 +48,7 @@ void Drive::Schedule(NodeId id, std::int64_t order, Steady due) {
   if (queued_.emplace(id, std::pair(due, order)).second) due_.emplace(due, order, id);
 }
 
-void Drive::Requeue(NodeId id) {
+void Engine::Requeue(NodeId id) {
   std::int64_t order = 0;
   {
     const Lock tree(tree_mutex_);
@@ -59,7 +59,7 @@ void Drive::Requeue(NodeId id) {
   Enqueue(id, order, Duration(0));
 }
 
-void Drive::UploadLoop() {
+void Engine::UploadLoop() {
   for (;;) {
     NodeId id = kNoNode;
     {
@@ -95,7 +95,7 @@ void Drive::UploadLoop() {
   }
 }
 
-void Drive::RunJob(NodeId id) {
+void Engine::RunJob(NodeId id) {
   Job job;
   job.id = id;
   job.cancel = std::make_shared<CancelToken>();
@@ -135,7 +135,7 @@ void Drive::RunJob(NodeId id) {
 
 // A step that has to be taken again, since it goes on from here or has to wait. Each time in a row
 // is later than the one before: what waits for long asks seldom.
-Duration Drive::NoteAgain(const Job& job) {
+Duration Engine::NoteAgain(const Job& job) {
   const Lock lock(queue_mutex_);
   Postponed& wait = waits_[job.id];
   ++wait.rounds;
@@ -150,7 +150,7 @@ Duration Drive::NoteAgain(const Job& job) {
 }
 
 // How long until it is tried again.
-Duration Drive::NoteFailed(const Job& job, const Error& error) {
+Duration Engine::NoteFailed(const Job& job, const Error& error) {
   LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
   {
     const Lock lock(queue_mutex_);
@@ -178,7 +178,7 @@ Duration Drive::NoteFailed(const Job& job, const Error& error) {
 
 // Something has changed meanwhile: that passes. If it does not, whoever looks at the queue sees
 // why, and the store is asked less and less.
-Duration Drive::NotePassing(NodeId id, const Error& error) {
+Duration Engine::NotePassing(NodeId id, const Error& error) {
   int rounds = 0;
   {
     const Lock lock(queue_mutex_);
@@ -199,7 +199,7 @@ Duration Drive::NotePassing(NodeId id, const Error& error) {
 }
 
 // Waits behind another node's intent; released when that one is finished.
-void Drive::Park(NodeId id, NodeId behind) {
+void Engine::Park(NodeId id, NodeId behind) {
   {
     const Lock tree(tree_mutex_);
     const auto it = live_.find(id);
@@ -227,7 +227,7 @@ void Drive::Park(NodeId id, NodeId behind) {
   queue_changed_.NotifyAll();
 }
 
-void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) {
+void Engine::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) {
   std::int64_t order = 0;
   {
     const Lock tree(tree_mutex_);
@@ -263,14 +263,14 @@ void Drive::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) 
   queue_changed_.NotifyAll();
 }
 
-Result<std::uint64_t> Drive::WaitingForStore() {
+Result<std::uint64_t> Engine::WaitingForStore() {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(const PendingSummary all, index_->Pending());
   return all.files - HeldDeletions().size();  // those wait for a person
 }
 
 // Whether nothing that waits can go up before a person does something: the reason of one of them.
-std::optional<Error> Drive::WhyInVain(Steady since) {
+std::optional<Error> Engine::WhyInVain(Steady since) {
   if (link_->OfflineSince() != 0) return std::nullopt;  // it may be back at any moment
   const Lock lock(queue_mutex_);
   if (!running_.empty() || due_.empty()) return std::nullopt;
@@ -285,7 +285,7 @@ std::optional<Error> Drive::WhyInVain(Steady since) {
   return why;
 }
 
-Status Drive::Flush(Duration patience, const std::function<bool()>& given_up) {
+Status Engine::Flush(Duration patience, const std::function<bool()>& given_up) {
   if (options_.read_only) {  // what waits was made before it was
     PG_ASSIGN(const std::uint64_t stuck, WaitingForStore());
     if (stuck == 0) return {};
@@ -315,7 +315,7 @@ Status Drive::Flush(Duration patience, const std::function<bool()>& given_up) {
   return outcome;
 }
 
-Status Drive::AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up) {
+Status Engine::AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up) {
   for (;;) {
     const std::optional<Error> why = WhyInVain(begun);
     PG_ASSIGN(const std::uint64_t left,

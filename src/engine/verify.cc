@@ -1,10 +1,10 @@
-// Drive: is what is on this disk what the store gave?
+// Engine: is what is on this disk what the store gave?
 #include <algorithm>
 
 #include "base/log.h"
 #include "base/text.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 #include "engine/job.h"
 
 namespace pargeter {
@@ -17,7 +17,7 @@ constexpr std::uint64_t kCompared = 8 * kMiB;  // at once, with the store
 
 // Whole clean files against the digest that the store gave. What is rotten goes, and is fetched
 // again when it is needed.
-Result<Checked> Drive::Verify(NodeId id, bool with_store) {
+Result<Checked> Engine::Verify(NodeId id, bool with_store) {
   SavePresenceOfAll();
   {
     const Lock tree(tree_mutex_);
@@ -42,7 +42,7 @@ Result<Checked> Drive::Verify(NodeId id, bool with_store) {
   return out;
 }
 
-ContentCheck::Verdict Drive::JudgeByDigest(const std::shared_ptr<Content>& content,
+ContentCheck::Verdict Engine::JudgeByDigest(const std::shared_ptr<Content>& content,
                                            const Node& node) {
   const auto check = provider_->CheckOf(node.version, node.size);
   if (!check) return Verdict::kUnknown;
@@ -57,7 +57,7 @@ ContentCheck::Verdict Drive::JudgeByDigest(const std::shared_ptr<Content>& conte
 }
 
 // All that is here of it; what is being written just now is in use, and not looked at.
-bool Drive::CanBeRead(const std::shared_ptr<Content>& content, std::uint64_t size) {
+bool Engine::CanBeRead(const std::shared_ptr<Content>& content, std::uint64_t size) {
   std::vector<Range> here;
   {
     const Lock lock(content->mu);
@@ -74,7 +74,7 @@ bool Drive::CanBeRead(const std::shared_ptr<Content>& content, std::uint64_t siz
   return true;
 }
 
-Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
+Status Engine::VerifyFile(NodeId id, bool with_store, Checked* out) {
   std::shared_ptr<Content> content;
   Node node;
   {
@@ -141,7 +141,7 @@ Status Drive::VerifyFile(NodeId id, bool with_store, Checked* out) {
 }
 
 // What is here of it, piece by piece against what the store sends.
-Result<bool> Drive::SameAsStore(const std::shared_ptr<Content>& content,
+Result<bool> Engine::SameAsStore(const std::shared_ptr<Content>& content,
                                 const std::vector<Range>& ranges, std::uint64_t piece) {
   for (const Range& range : ranges) {
     for (std::uint64_t at = range.begin; at < range.end; at += piece) {

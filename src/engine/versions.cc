@@ -1,4 +1,4 @@
-// Drive: what the store has kept of a file, and addresses of files at the store.
+// Engine: what the store has kept of a file, and addresses of files at the store.
 #include <fcntl.h>
 #include <fmt/format.h>
 
@@ -7,7 +7,7 @@
 #include "base/random.h"
 #include "base/text.h"
 #include "base/units.h"
-#include "engine/drive.h"
+#include "engine/engine.h"
 
 namespace pargeter {
 namespace {
@@ -38,7 +38,7 @@ class FileSink : public ReadSink {
 }  // namespace
 
 // The file's place at the store; kRefused if it has none.
-Result<std::string> Drive::PlaceThere(NodeId id) {
+Result<std::string> Engine::PlaceThere(NodeId id) {
   const Lock tree(tree_mutex_);
   PG_ASSIGN(const Live* live, Get(id));
   const Node& node = live->node;
@@ -50,18 +50,18 @@ Result<std::string> Drive::PlaceThere(NodeId id) {
   return TherePath(node);
 }
 
-Result<std::vector<Provider::Kept>> Drive::Versions(NodeId id) {
+Result<std::vector<Provider::Kept>> Engine::Versions(NodeId id) {
   PG_ASSIGN(const std::string path, PlaceThere(id));
   return AskStore([&](const Cancel& c) { return provider_->Versions(path, c); });
 }
 
-Result<Provider::Address> Drive::LinkTo(NodeId id, Duration lasts) {
+Result<Provider::Address> Engine::LinkTo(NodeId id, Duration lasts) {
   PG_ASSIGN(const std::string path, PlaceThere(id));
   return provider_->Link(path, lasts);
 }
 
 // As if somebody had written it here: what is there now becomes a former version in its turn.
-Result<std::uint64_t> Drive::Restore(NodeId id, const std::string& version) {
+Result<std::uint64_t> Engine::Restore(NodeId id, const std::string& version) {
   PG_ASSIGN(const std::string path, PlaceThere(id));
   {
     const Lock tree(tree_mutex_);

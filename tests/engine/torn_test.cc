@@ -8,6 +8,8 @@
 #include <set>
 #include <thread>
 
+#include "cache/block_store.h"
+
 namespace pargeter::test {
 namespace {
 
