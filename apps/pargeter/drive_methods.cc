@@ -295,7 +295,8 @@ Result<Json> Restore(Drive* drive, const Json& params) {
 
 Result<Json> BeginFetch(Drive* drive, const Json& params) {
   PG_ASSIGN(std::vector<NodeId> ids, NodesAt(drive, params));
-  return Json{{"number", drive->BeginFetch(std::move(ids))}};
+  PG_ASSIGN(const std::int64_t number, drive->BeginFetch(std::move(ids)));
+  return Json{{"number", number}};
 }
 
 // How far it is; with "cancel" it ends, and what came stays.

@@ -21,7 +21,7 @@ constexpr std::uint64_t kLargest = 256 * kMiB;
 }  // namespace
 
 bool Engine::IsCheckedOnArrival(const Source& source) const {
-  return source.size <= kLargest && provider_->CheckOf(source.version, source.size) != nullptr;
+  return source.size <= kLargest && store_->CheckOf(source.version, source.size) != nullptr;
 }
 
 Error NotWhatItSaid() {
@@ -34,7 +34,7 @@ Error NotWhatItSaid() {
 // piece, which has come; the file is whole with it, and it waits for the end of this. kDamaged: it
 // is not right, and nothing of it is kept.
 Status Engine::CheckArrived(const std::shared_ptr<Content>& content, const Source& source,
-                           Range last) {
+                            Range last) {
   std::string piece;
   Content& c = *content;
   Lock lock(c.mu);
@@ -51,7 +51,7 @@ Status Engine::CheckArrived(const std::shared_ptr<Content>& content, const Sourc
       continue;
     }
     if (!c.check || c.checked_since != c.removals) {
-      c.check = provider_->CheckOf(source.version, source.size);
+      c.check = store_->CheckOf(source.version, source.size);
       c.checked_to = 0;
       c.checked_since = c.removals;
       if (!c.check) return {};
@@ -116,14 +116,14 @@ Status Engine::DropWrong(const std::shared_ptr<Content>& content) {
     const auto path = PathHere(id);
     const std::string named = path.ok() ? Printable(*path) : "a file";
     Change change(this);
-    activity_.Add("here", "rotten", named);
+    EmitHappened("here", "rotten", named);
     DropContent(live);
     live->fresh_pages = false;
     PG_TRY(Save(live));
     PG_TRY(change.Commit());
     LogAbout(LogLevel::kWarning, {named, "rotten"}, "{}: {}", named, NotWhatItSaid().what);
   }
-  Tell([id](ChangeListener* l) { l->ContentChanged(id); });
+  Emit(Event::ContentChanged(id));
   return NotWhatItSaid();
 }
 

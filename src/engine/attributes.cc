@@ -19,9 +19,9 @@ bool Engine::NeedsAsking(const Node& node) {
 }
 
 // What the store says of it. A folder of which nobody has said anything is as any.
-Result<Entry> Engine::LookAt(bool folder, const std::string& path, const Cancel& cancel) {
-  if (!folder) return provider_->Look(path, cancel);
-  auto own = provider_->LookFolder(path, cancel);
+Result<Entry> Engine::LookAt(bool folder, const std::string& path, const Call& call) {
+  if (!folder) return store_->Look(path, call);
+  auto own = store_->LookFolder(path, call);
   if (own.ok() || own.error().code != Code::kNotFound) return own;
   Entry plain;
   plain.kind = Kind::kFolder;
@@ -44,13 +44,11 @@ Status Engine::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool
     node.kind = NodeKind::kSymlink;
     node.target = *a.symlink;
     node.mode = 0777;
-    Tell([parent = node.parent, name = node.name](ChangeListener* l) {
-      l->NameChanged(parent, name);
-    });
+    Emit(Event::NameChanged(node.parent, node.name));
   }
   node.attributes_known = true;
   const bool shows = a.mode || a.mtime || options_.shared;
-  if (shows && !answers) Tell([id](ChangeListener* l) { l->AttributesChanged(id); });
+  if (shows && !answers) Emit(Event::AttributesChanged(id));
   return Save(live);
 }
 
@@ -59,7 +57,8 @@ Status Engine::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool
 void Engine::LearnFolder(NodeId id, const std::string& key) {
   const Steady asked = options_.clock->Now();
   const std::string path = key.substr(0, key.size() - 1);
-  const auto entry = AskStore([&](const Cancel& c) { return LookAt(true, path, c); });
+  const auto entry =
+      store_->Ask(Traffic::kForeground, [&](const Call& c) { return LookAt(true, path, c); });
   if (entry.ok()) Ignore(LearnAttributes(id, *entry, asked));
 }
 
@@ -79,7 +78,7 @@ Status Engine::LearnBeforeSending(const Job& job, bool leaves) {
     folder = node.kind == NodeKind::kFolder;
   }
   const Steady asked = options_.clock->Now();
-  const auto entry = LookAt(folder, path, job.cancel);
+  const auto entry = LookAt(folder, path, job.call);
   if (entry.ok()) return LearnAttributes(job.id, *entry, asked);
   return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
 }
@@ -94,13 +93,14 @@ Result<Attr> Engine::AttrAsking(NodeId id, Ask ask) {
     if (live->node.there == There::kAbsent) return AttrOf(*live);
     const bool needs =
         NeedsAsking(live->node) ||
-        (!ModeIsKnown(live->node) && (ask == Ask::kMode || (ask == Ask::kSome && AllowAsking())));
+        (!ModeIsKnown(live->node) && (ask == Ask::kMode || (ask == Ask::kSome && pace_.MayWait())));
     if (!needs) return AttrOf(*live);
     PG_ASSIGN(path, TherePath(live->node));
     folder = live->node.kind == NodeKind::kFolder;
   }
-  if (link_->Check().ok()) {
-    const auto entry = AskStore([&](const Cancel& c) { return LookAt(folder, path, c); });
+  if (store_->Check().ok()) {
+    const auto entry =
+        store_->Ask(Traffic::kForeground, [&](const Call& c) { return LookAt(folder, path, c); });
     if (entry.ok()) PG_TRY(LearnAttributes(id, *entry, asked, true));
   }
   const Lock tree(tree_mutex_);

@@ -71,15 +71,15 @@ Result<std::optional<Engine::Blocker>> Engine::BlockerOf(const Node& node) {
 // not known: it is not to be found then, and would seem to be deleted there, or another's.
 Result<std::optional<Engine::Blocker>> Engine::MoveInDoubt(const Node& node) {
   const bool leaves = !node.gone() || IsToBeTakenBack(node);  // else it is deleted where it is
-  if (!leaves || node.there == There::kAbsent || !provider_->Can().moves_folders)
+  if (!leaves || node.there == There::kAbsent || !store_->Can().moves_folders)
     return std::optional<Blocker>();
-  NodeId up = node.there == There::kElsewhere ? node.there_parent : node.parent;
+  NodeId up = node.remote_parent();
   while (up != kRootId && up != kNoNode) {
     const auto above = Get(up);
     if (!above.ok()) break;
     const Node& folder = (*above)->node;
     if (MoveWasTried(folder)) return std::optional(Blocker{up, Blocker::Why::kDoubt});
-    up = folder.there == There::kElsewhere ? folder.there_parent : folder.parent;
+    up = folder.remote_parent();
   }
   return std::optional<Blocker>();
 }
@@ -147,7 +147,7 @@ Result<std::optional<Engine::Blocker>> Engine::KnownBlockerOf(const Node& node) 
 // Another node's content is, or may be, where this one goes, and is about to leave.
 Result<std::optional<Engine::Blocker>> Engine::PlaceTaken(const Node& node) {
   using Why = Blocker::Why;
-  if (provider_->Can().real_folders) {
+  if (store_->Can().real_folders) {
     // one thing at a path: a folder of ours leaves before a file comes, and a file before a folder
     PG_ASSIGN(const auto other,
               index_->FindThere(node.parent, KeyPart(node), node.kind != NodeKind::kFolder));

@@ -21,20 +21,18 @@ constexpr int kCalledOff = 10;  // times as long as one without an answer
 
 // The store has something else than we knew at the place where this node goes.
 Result<Engine::Outcome> Engine::Conflict(Job* job) {
-  const auto there = provider_->Look(job->path, job->cancel);
-  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-  if (there.ok() && job->node.there == There::kElsewhere && !job->aside) {
+  PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(job->path, job->call));
+  if (there && job->node.there == There::kElsewhere && !job->aside) {
     PG_ASSIGN(const bool itself, IsItself(*job, job->path));
     if (itself) return GoAside(job);
   }
-  if (there.ok() && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile &&
-      job->content) {
+  if (there && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile && job->content) {
     ContentSource source(job->content, 0, job->size, options_.disk);
-    PG_ASSIGN(const bool held, provider_->HoldsContent(job->path, *there, &source, job->cancel));
+    PG_ASSIGN(const bool held, store_->HoldsContent(job->path, *there, &source, job->call));
     if (held) {
       // our own upload, whose answer was lost, or the same bytes from another side
       const bool with_attributes =
-          (provider_->Can().tells_writer || there->attributes.origin == OriginOf(job->id)) &&
+          (store_->Can().tells_writer || there->attributes.origin == OriginOf(job->id)) &&
           there->attributes.mode == job->attributes.mode &&
           there->attributes.uid == job->attributes.uid &&
           there->attributes.gid == job->attributes.gid &&
@@ -47,24 +45,24 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
   const bool whole = job->node.there == There::kAbsent || job->node.there == There::kElsewhere ||
                      (job->content != nullptr && (job->node.dirty & kData) != 0);
   bool late = false;
-  if (there.ok() && there->kind != Kind::kFolder && whole) {
+  if (there && there->kind != Kind::kFolder && whole) {
     PG_ASSIGN(late, IsLate(*job, *there));
   }
   if (late) {
-    const Status gone = provider_->Remove(job->path, Precondition::Is(there->version), job->cancel);
+    const Status gone = store_->Remove(job->path, Precondition::Is(there->version), job->call);
     job->delay = Duration(100);
     if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
     return Outcome::kAgain;
   }
   bool ours = false, sent = false;
-  if (there.ok()) {
-    PG_ASSIGN(sent, WasSent(job->node, job->Place(), job->path, *there, job->cancel));
+  if (there) {
+    PG_ASSIGN(sent, WasSent(job->node, job->Place(), job->path, *there, job->call));
   }
   if (sent) {
     PG_ASSIGN(ours, IsWhatIsKnown(*job, *there));
   }
   const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
-  if (!sent && there.ok() && (tried || there->attributes.origin == OriginOf(job->id))) {
+  if (!sent && there && (tried || there->attributes.origin == OriginOf(job->id))) {
     PG_ASSIGN(ours, MadeBy(*job, *there));
     // or it was moved there, and nobody learnt of it
     if (!ours && tried) {
@@ -72,20 +70,20 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
     }
   }
   bool occupants = false;  // of the one whose place this is
-  if (there.ok() && job->occupant != kNoNode) {
+  if (there && job->occupant != kNoNode) {
     std::optional<Node> occupant;
     {
       const Lock tree(tree_mutex_);
       if (const auto live = Get(job->occupant); live.ok()) occupant = (*live)->node;
     }
     if (occupant) {
-      PG_ASSIGN(occupants, WasSent(*occupant, job->Place(), job->path, *there, job->cancel));
+      PG_ASSIGN(occupants, WasSent(*occupant, job->Place(), job->path, *there, job->call));
       occupants = occupants || (there->attributes.origin == WriterOf(*occupant) &&
                                 SignTells(*occupant, job->Place()));
     }
   }
   job->delay = Duration(100);
-  if (!there.ok() && Goes(job->node)) {
+  if (!there && Goes(job->node)) {
     PG_ASSIGN(const bool meets, MeetsFile(*job));
     if (meets) return Outcome::kAgain;
   }
@@ -126,7 +124,7 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
     return Outcome::kAgain;
   }
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
-  if (there.ok() && there->kind == Kind::kFolder && provider_->Can().real_folders) {
+  if (there && there->kind == Kind::kFolder && store_->Can().real_folders) {
     PG_TRY(KeepBeside(live));  // no file can have that name while it is there
     DropOccupant(job);
     PG_TRY(change.Commit());
@@ -134,7 +132,7 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
     NoteConflict(job->path, node);
     return Outcome::kAgain;
   }
-  if (!there.ok() || there->kind == Kind::kFolder) {
+  if (!there || there->kind == Kind::kFolder) {
     if (at_its_place) {  // deleted there, changed here: ours comes back
       node.there = There::kAbsent;
       node.there_parent = kNoNode;
@@ -183,7 +181,7 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
 // name of a folder of ours that it is of, or goes into? Nothing can be in that while it is there:
 // the step is planned again.
 Result<bool> Engine::MeetsFile(const Job& job) {
-  if (!provider_->Can().real_folders || job.aside) return false;
+  if (!store_->Can().real_folders || job.aside) return false;
   std::vector<std::pair<NodeId, std::string>> way;  // of folders, the innermost first
   const Steady asked = options_.clock->Now();
   {
@@ -194,14 +192,13 @@ Result<bool> Engine::MeetsFile(const Job& job) {
       way.emplace_back(up, key.substr(0, key.size() - 1));
       PG_ASSIGN(const Live* live, Get(up));
       const Node& node = live->node;
-      up = node.there == There::kElsewhere ? node.there_parent : node.parent;
+      up = node.remote_parent();
     }
   }
   std::reverse(way.begin(), way.end());
   for (const auto& [folder, path] : way) {
-    const auto there = provider_->Look(path, job.cancel);
-    if (!there.ok() && there.error().code == Code::kNotFound) break;
-    if (!there.ok()) return there.error();
+    PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(path, job.call));
+    if (!there) break;
     if (there->kind != Kind::kFile) continue;
     PG_TRY(GivesWay(folder, path, asked));
     return true;
@@ -237,7 +234,7 @@ Status Engine::GivesWay(NodeId folder, const std::string& path, Steady asked) {
     theirs->node.name = name;
     SetThere(&theirs->node, parent, NameToKey(name));
     PG_TRY(Save(theirs));
-    Tell([parent, marked](ChangeListener* l) { l->NameChanged(parent, marked); });
+    Emit(Event::NameChanged(parent, marked));
   }
   PG_TRY(change.Commit());
   NoteConflict(path, live->node);
@@ -245,12 +242,10 @@ Status Engine::GivesWay(NodeId folder, const std::string& path, Steady asked) {
 }
 
 void Engine::NoteConflict(const std::string& path, const Node& kept) {
-  activity_.Add("here", "conflict", path, "kept as " + kept.name);
+  EmitHappened("here", "conflict", path, "kept as " + kept.name);
   LogAbout(LogLevel::kWarning, {path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", kept.beside, kept.name);
-  Tell([parent = kept.parent, name = kept.beside](ChangeListener* l) {
-    l->NameChanged(parent, name);
-  });
+  Emit(Event::NameChanged(kept.parent, kept.beside));
 }
 
 // Without the lock: was it sent there for a file that has left this place meanwhile? A request that
@@ -270,9 +265,8 @@ Result<bool> Engine::IsLate(const Job& job, const Entry& there) {
     PG_ASSIGN(original, TherePath((*live)->node));
     version = (*live)->node.version;
   }
-  const auto still = provider_->Look(original, job.cancel);
-  if (!still.ok() && still.error().code != Code::kNotFound) return still.error();
-  return still.ok() && still->version == version;
+  PG_ASSIGN(const std::optional<Entry> still, store_->LookIfThere(original, job.call));
+  return still && still->version == version;
 }
 
 // When, for the name of a copy that is kept.
@@ -286,7 +280,7 @@ std::string Engine::Stamp() const {
 
 // A moved folder met another of its name: `path` below it is `kept` there now.
 Status Engine::NameKept(NodeId folder, const std::string& path, const std::string& kept,
-                       const std::string& version) {
+                        const std::string& version) {
   Live* live = nullptr;
   for (const std::string& part : Split(path, '/')) {
     PG_ASSIGN(live, Find(folder, KeyToName(part)));
@@ -303,12 +297,12 @@ Status Engine::NameKept(NodeId folder, const std::string& path, const std::strin
   if (taken != nullptr && taken != live) {  // one of the same second, that the store has not yet
     PG_ASSIGN(taken->node.name, NameBeside(node.parent, old));
     PG_TRY(Save(taken));
-    Tell([parent = node.parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+    Emit(Event::NameChanged(node.parent, name));
   }
   node.beside = old;
   node.name = name;
   node.conflict = true;
-  Tell([parent = node.parent, old](ChangeListener* l) { l->NameChanged(parent, old); });
+  Emit(Event::NameChanged(node.parent, old));
   return Save(live);
 }
 
@@ -336,9 +330,7 @@ Status Engine::KeepBeside(Live* live) {
   }
   node.conflict = true;
   if (!HasParts(node.upload)) node.upload.clear();
-  Tell([parent = node.parent, name = node.name](ChangeListener* l) {
-    l->NameChanged(parent, name);
-  });
+  Emit(Event::NameChanged(node.parent, node.name));
   return Save(live);
 }
 
@@ -394,10 +386,9 @@ Status Engine::SettleConflict(const std::string& path, Keep keep) {
   }
   if (keep != Keep::kBoth) {
     PG_TRY(keep == Keep::kThere ? DropKept(kept) : TakesName(kept));
-    Tell([=](ChangeListener* l) {  // it was not asked for through the face
-      l->NameChanged(kept.parent, kept.name);
-      if (keep == Keep::kHere) l->NameChanged(kept.parent, kept.beside);
-    });
+    // (it was not asked for through the face)
+    Emit(Event::NameChanged(kept.parent, kept.name));
+    if (keep == Keep::kHere) Emit(Event::NameChanged(kept.parent, kept.beside));
     return {};
   }
   const Lock tree(tree_mutex_);

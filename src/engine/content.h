@@ -21,6 +21,7 @@
 #include "base/mutex.h"
 #include "cache/block_store.h"
 #include "cache/range_set.h"
+#include "engine/store/store_client.h"
 #include "index/index.h"
 #include "provider/provider.h"
 
@@ -35,6 +36,7 @@ struct Source {
 
 struct Flight {
   Range range;
+  Traffic traffic = Traffic::kForeground;
   bool done = false;
   std::optional<Error> error;
 };

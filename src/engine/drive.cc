@@ -113,7 +113,7 @@ Result<Sums> Drive::SumsOf(NodeId folder) { return engine_->SumsOf(folder); }
 Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
   return engine_->Evict(ids, wish);
 }
-std::int64_t Drive::BeginFetch(std::vector<NodeId> roots) {
+Result<std::int64_t> Drive::BeginFetch(std::vector<NodeId> roots) {
   return engine_->BeginFetch(std::move(roots));
 }
 std::shared_ptr<Fetch> Drive::FetchOf(std::int64_t number) { return engine_->FetchOf(number); }

@@ -19,8 +19,8 @@
 
 #include "base/clock.h"
 #include "base/error.h"
-#include "engine/activity.h"
 #include "engine/drive_types.h"
+#include "engine/observe/events.h"
 #include "engine/residency.h"
 #include "index/index.h"
 #include "provider/provider.h"
@@ -122,9 +122,9 @@ class Drive {
   Result<Sums> SumsOf(NodeId folder);
   // Waits for nothing; what is open goes when it is closed.
   Result<Evicted> Evict(const std::vector<NodeId>& ids, const EvictWish& wish);
-  // In the background, until it is finished or its `cancel` says so; what came stays. Throws
-  // std::system_error where the system has no thread to give.
-  std::int64_t BeginFetch(std::vector<NodeId> roots);   // its number
+  // In the background, until it is finished or its `cancel` says so; what came stays. Returns the
+  // number of the fetch; kBusy: the system has no thread to give.
+  Result<std::int64_t> BeginFetch(std::vector<NodeId> roots);
   std::shared_ptr<Fetch> FetchOf(std::int64_t number);  // null: long over
   Status Pin(NodeId id);  // kNoSpace with the numbers; may ask the store for what is below
   Status Unpin(NodeId id);

@@ -27,7 +27,7 @@ Error TooLarge() { return Error(Code::kTooLarge, "no file can be so large"); }
 // What to fetch for this read: small files whole, a window that doubles for sequential readers,
 // only what was asked for by random ones.
 Range Engine::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
-                       std::uint64_t file_size) {
+                        std::uint64_t file_size) {
   if (file_size <= kSmallFile) return {0, file_size};
   const Lock lock(file->mu);
   const bool follows = offset + kSlack >= file->next && offset <= file->next + kSlack;
@@ -54,7 +54,7 @@ Range Engine::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint
 }
 
 Result<std::size_t> Engine::Read(const OpenFilePtr& file, char* data, std::size_t size,
-                                std::uint64_t offset) {
+                                 std::uint64_t offset) {
   const std::shared_ptr<Content>& content = file->content;
   const Steady deadline = options_.clock->Now() + options_.patience;
   std::uint64_t file_size = 0;
@@ -89,11 +89,13 @@ Result<std::size_t> Engine::Read(const OpenFilePtr& file, char* data, std::size_
         content->EndUse();
       }
       // keep the window full, without waiting
-      if (ahead.end > offset + size) Ignore(EnsurePresent(content, {0, 0}, ahead, deadline));
+      if (ahead.end > offset + size)
+        Ignore(EnsurePresent(content, {0, 0}, ahead, deadline, Traffic::kForeground));
       if (n.ok() && *n < size) return Error(Code::kIo, "a cache file is shorter than it should be");
       return n;
     }
-    Status fetched = EnsurePresent(content, {offset, offset + size}, ahead, deadline);
+    Status fetched =
+        EnsurePresent(content, {offset, offset + size}, ahead, deadline, Traffic::kForeground);
     if (fetched.ok()) continue;
     if (fetched.error().code == Code::kNoSpace) {
       const auto through = ReadThrough(content, data, size, offset);
@@ -112,7 +114,7 @@ Result<std::size_t> Engine::Read(const OpenFilePtr& file, char* data, std::size_
 }
 
 Status Engine::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
-                    bool append) {
+                     bool append) {
   if (!append) PG_TRY(CheckAccount(file->id, offset + data.size()));
   const Status wrote = WriteBytes(file, data, offset, append);
   if (wrote.ok() || wrote.error().code != Code::kNoSpace || !FreeForWriting(data.size()))
@@ -134,7 +136,7 @@ bool Engine::FreeForWriting(std::uint64_t bytes) {
 }
 
 Status Engine::WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
-                         bool append) {
+                          bool append) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(file));
   Content* content = file->content.get();
   Status wrote;
@@ -259,7 +261,7 @@ Status Engine::Truncate(Live* live, std::uint64_t size) {
 }
 
 Status Engine::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
-                       std::uint64_t size) {
+                        std::uint64_t size) {
   const bool keep_size = mode & FALLOC_FL_KEEP_SIZE, punch = mode & FALLOC_FL_PUNCH_HOLE,
              zero = mode & FALLOC_FL_ZERO_RANGE;
   if (mode & ~(FALLOC_FL_KEEP_SIZE | FALLOC_FL_PUNCH_HOLE | FALLOC_FL_ZERO_RANGE)) {
@@ -338,11 +340,11 @@ Result<std::uint64_t> Engine::Seek(const OpenFilePtr& file, std::uint64_t offset
 // What is copied is at the store before anybody is told so: until then the original may be replaced
 // or go, and what the copy holds would be gone with it.
 Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
-                                       const OpenFilePtr& to, std::uint64_t to_offset,
-                                       std::uint64_t size) {
+                                        const OpenFilePtr& to, std::uint64_t to_offset,
+                                        std::uint64_t size) {
   const Error by_bytes(Code::kUnsupported, "copied by reading and writing");
-  if (from_offset != 0 || to_offset != 0 || from->id == to->id || !provider_->Can().server_copy ||
-      !link_->Check().ok())
+  if (from_offset != 0 || to_offset != 0 || from->id == to->id || !store_->Can().server_copy ||
+      !store_->Check().ok())
     return by_bytes;
   PG_ASSIGN(const std::uint64_t begun, BeginCopy(from, to, size));
   const Steady deadline = options_.clock->Now() + options_.copy_patience;
@@ -354,7 +356,7 @@ Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t f
       const Node& node = live->node;
       if (node.generation != begun) break;
       if (node.copy_of.empty()) return node.size;
-      if (node.attempts > 0 || now >= deadline || stop_->cancelled() || !link_->Check().ok()) {
+      if (node.attempts > 0 || now >= deadline || stop_->cancelled() || !store_->Check().ok()) {
         PG_TRY(GiveUpCopy(live));
         break;
       }
@@ -367,7 +369,7 @@ Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t f
 
 // The generation of what is to be copied; 0: it has to be copied by its bytes.
 Result<std::uint64_t> Engine::BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
-                                       std::uint64_t size) {
+                                        std::uint64_t size) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(to));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * source, Get(from->id));

@@ -51,7 +51,7 @@ void Engine::Forget(NodeId id, std::uint64_t uses) {
 }
 
 Result<Engine::Live*> Engine::NewNode(NodeId parent, const std::string& name, NodeKind kind,
-                                    std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
+                                      std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckState());
   PG_ASSIGN(const Live* folder, GetFolder(parent));
   Node node;
@@ -112,7 +112,7 @@ Status Engine::EnsureListed(NodeId folder) {
 }
 
 Result<Attr> Engine::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
-                               std::uint32_t uid, std::uint32_t gid) {
+                                std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
   const Lock tree(tree_mutex_);
@@ -125,15 +125,16 @@ Result<Attr> Engine::MakeFolder(NodeId parent, const std::string& name, std::uin
 
 // Known once the store was tried: a link that it cannot hold must not wait for ever.
 Status Engine::CheckHoldsLinks() {
-  if (provider_->Can().create == Guard::kUnknown && link_->Check().ok())
-    Ignore(AskStore([this](const Cancel& cancel) { return EnsureProbed(cancel); }));
-  if (provider_->Can().holds_links) return {};
+  if (store_->Can().create == Guard::kUnknown && store_->Check().ok())
+    Ignore(
+        store_->Ask(Traffic::kForeground, [this](const Call& call) { return EnsureProbed(call); }));
+  if (store_->Can().holds_links) return {};
   Log(LogLevel::kWarning, "a symbolic link is refused: this store cannot hold any");
   return Error(Code::kRefused, "this store cannot hold symbolic links");
 }
 
 Result<Attr> Engine::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
-                                std::uint32_t uid, std::uint32_t gid) {
+                                 std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
   if (target.size() > kLongestTarget)
@@ -237,7 +238,7 @@ Status Engine::RemoveFolder(NodeId parent, const std::string& name) {
 }
 
 Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
-                     const std::string& new_name, Replace replace) {
+                      const std::string& new_name, Replace replace) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(new_name));
   NodeId target_folder = kNoNode;
@@ -346,7 +347,7 @@ Status Engine::OpenFolder(NodeId id) {
   // known if the store does not answer soon. A walk over many folders is not slowed down: beyond a
   // few a second they are refreshed behind its back.
   if (!known) return ListFolder(id, Wait::kNo, "");
-  Ignore(ListFolder(id, AllowAsking() ? Wait::kAll : Wait::kNo, ""));
+  Ignore(ListFolder(id, pace_.MayWait() ? Wait::kAll : Wait::kNo, ""));
   return {};
 }
 
@@ -362,7 +363,7 @@ Result<std::vector<DirEntry>> Engine::ReadFolder(NodeId id, NodeId after, int li
       if (rows.empty() && folder->node.listed_at == 0 && folder->node.there != There::kAbsent &&
           after == 0) {
         // its first listing failed: an empty folder would be a lie
-        const Status online = link_->Check();
+        const Status online = store_->Check();
         return online.ok() ? Error(Code::kUnavailable, "the folder could not be listed")
                            : online.error();
       }

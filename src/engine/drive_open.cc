@@ -183,7 +183,7 @@ Result<Engine::Opened> Engine::OpenNode(NodeId id, Intent intent) {
             !IsFresh(id);
     whole = live->node.on_disk >= live->node.size;
   }
-  if (check && link_->Check().ok()) {
+  if (check && store_->Check().ok()) {
     bool small = false;
     {
       const Lock tree(tree_mutex_);
@@ -220,8 +220,8 @@ Result<Engine::Opened> Engine::OpenNode(NodeId id, Intent intent) {
 }
 
 Result<Engine::Opened> Engine::Create(NodeId parent, const std::string& name, std::uint32_t mode,
-                                    std::uint32_t uid, std::uint32_t gid, bool exclusive,
-                                    Intent intent) {
+                                      std::uint32_t uid, std::uint32_t gid, bool exclusive,
+                                      Intent intent) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
   NodeId there = kNoNode;
@@ -391,7 +391,7 @@ Status Engine::FsyncFolder() {
   const Lock tree(tree_mutex_);
   PG_TRY(CheckState());
   const std::int64_t names = index_->last_intent();
-  if (names != names_synced_) PG_TRY(index_->SetMeta("names_synced", std::to_string(names)));
+  if (names != names_synced_) PG_TRY(index_->SetMeta(Mark::kNamesSynced, std::to_string(names)));
   PG_TRY(SyncIndex());
   names_synced_ = names;
   return {};
@@ -564,8 +564,8 @@ void Engine::SyncEverything() {
   const Lock tree(tree_mutex_);
   cache_changed_ = false;
   Change change(this);
-  if (!index_->SetMeta("synced_at", std::to_string(begun)).ok() ||
-      !index_->SetMeta("synced_round", std::to_string(round)).ok() || !change.Commit().ok() ||
+  if (!index_->SetMeta(Mark::kSyncedAt, std::to_string(begun)).ok() ||
+      !index_->SetMeta(Mark::kSyncedRound, std::to_string(round)).ok() || !change.Commit().ok() ||
       !SyncIndex().ok())
     return;
   synced_at_ = begun;

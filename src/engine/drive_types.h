@@ -98,15 +98,6 @@ struct OpenFile {
 };
 using OpenFilePtr = std::shared_ptr<OpenFile>;
 
-// What the kernel may have to forget. Called without locks, from the drive's threads.
-class ChangeListener {
- public:
-  virtual ~ChangeListener() = default;
-  virtual void ContentChanged(NodeId id) = 0;
-  virtual void AttributesChanged(NodeId id) = 0;
-  virtual void NameChanged(NodeId parent, const std::string& name) = 0;
-};
-
 struct DirEntry {
   Attr attr;
   std::string name;

@@ -21,7 +21,15 @@ constexpr std::size_t kManyDoomed = 1000;
 }
 
 Engine::Engine(DriveOptions options, std::unique_ptr<Provider> provider)
-    : options_(std::move(options)), provider_(std::move(provider)) {}
+    : options_(std::move(options)) {
+  const auto back = [this] {
+    WakePins();
+    const Lock queue(queue_mutex_);
+    queue_changed_.NotifyAll();
+  };
+  store_ = std::make_unique<StoreClient>(
+      std::move(provider), StoreClient::Options{options_.clock, options_.trial_pause, stop_, back});
+}
 
 // A process that was killed holds its lock until the kernel is done with it; and whoever looks
 // through the open files of all processes holds it for a moment.
@@ -34,7 +42,7 @@ static Result<Fd> LockSoon(const std::string& path) {
 }
 
 Result<std::unique_ptr<Engine>> Engine::Open(DriveOptions options,
-                                           std::unique_ptr<Provider> provider) {
+                                             std::unique_ptr<Provider> provider) {
   auto drive = std::unique_ptr<Engine>(new Engine(std::move(options), std::move(provider)));
   const DriveOptions& o = drive->options_;
   PG_TRY(MakeFolders(o.state_folder));
@@ -69,35 +77,23 @@ Result<std::unique_ptr<Engine>> Engine::Open(DriveOptions options,
     PG_TRY(drive->LoadRules());
   }
   PG_TRY(drive->Recover());
-  drive->link_ = std::make_unique<LinkState>(
-      o.clock,
-      LinkState::Hooks{
-          [d = drive.get()](Duration patience) { return d->provider_->Ping(patience, d->stop_); },
-          [d = drive.get()] { return d->provider_->LastSign(); },
-          [d = drive.get()] {
-            d->WakePins();
-            const Lock queue(d->queue_mutex_);
-            d->queue_changed_.NotifyAll();
-          }},
-      o.trial_pause);
   return drive;
 }
 
 Engine::~Engine() { Stop(); }
 
 void Engine::Start(ChangeListener* listener) {
-  listener_ = listener;
   {
     const Lock tree(tree_mutex_);
-    const auto learnt = index_->Meta("probe");
-    if (learnt.ok() && !learnt->empty()) provider_->AdoptProbeResult(*learnt);
+    const auto learnt = index_->Meta(Mark::kProbeResult);
+    if (learnt.ok() && !learnt->empty()) store_->AdoptProbeResult(*learnt);
     // from here on something may come to the store of which a power cut takes the memory
-    if (index_->SetMeta("all_known", "").ok()) Ignore(SyncIndex());
+    if (index_->SetMeta(Mark::kAllKnown, "").ok()) Ignore(SyncIndex());
   }
   started_ = true;
   Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
-  link_->Start();
-  threads_.emplace_back([this] { TellLoop(); });
+  store_->Start();
+  events_.Start(listener);
   threads_.emplace_back([this] { WatchLoop(); });
   threads_.emplace_back([this] { ShrinkLoop(); });
   threads_.emplace_back([this] { FeedLoop(); });
@@ -130,7 +126,7 @@ Status Engine::FirstContact() {
 void Engine::Stop() {
   stop_->Cancel();
   if (!started_) return;
-  link_->Stop();
+  store_->Stop();
   WakePins();
   budget_->Wake();
   {
@@ -142,16 +138,12 @@ void Engine::Stop() {
     fetch_stopped_ = true;
     fetch_changed_.NotifyAll();
   }
-  {
-    const Lock lock(tell_mutex_);
-    telling_stopped_ = true;
-    tell_changed_.NotifyAll();
-  }
+  events_.Stop();
   {
     const Lock lock(tree_mutex_);
     tree_changed_.NotifyAll();
   }
-  EndFetches(0);
+  fetches_.WaitForAll();
   for (std::thread& thread : threads_) thread.join();
   threads_.clear();
   {
@@ -169,7 +161,7 @@ void Engine::Stop() {
   const auto waits = WaitingForStore();
   if (!waits.ok() || *waits > 0) SyncEverything();
   const Lock tree(tree_mutex_);
-  Ignore(index_->SetMeta("all_known", "1"));  // no power cut takes the memory of what was sent
+  Ignore(index_->SetMeta(Mark::kAllKnown, "1"));  // no power cut takes the memory of what was sent
   Ignore(SyncIndex());
   RemoveDoomed();
   Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
@@ -183,7 +175,8 @@ void Engine::SaveAll() {
     if (live->unsaved) unsaved.push_back(id);
   for (const NodeId id : unsaved)
     if (const auto live = Get(id); live.ok()) Ignore(Save(*live));
-  if (!provider_->ProbeResult().empty()) Ignore(index_->SetMeta("probe", provider_->ProbeResult()));
+  if (!store_->ProbeResult().empty())
+    Ignore(index_->SetMeta(Mark::kProbeResult, store_->ProbeResult()));
 }
 
 // ---- the tree
@@ -231,7 +224,7 @@ Status Engine::Save(Live* live) {
 }
 
 Engine::Change::Change(Engine* drive) NO_TS_ANALYSIS : drive_(*drive),
-                                                     transaction_(drive->index_->Begin()) {
+                                                       transaction_(drive->index_->Begin()) {
   ++drive_.changes_;
 }
 
@@ -398,22 +391,21 @@ Result<std::string> Engine::FolderKey(NodeId folder) {
     PG_ASSIGN(Live * live, Get(folder));
     const Node& node = live->node;
     path.insert(0, ThereName(node) + "/");
-    folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
+    folder = node.remote_parent();
     if (folder == kNoNode) return Error(Code::kStale, "the folder is gone");
   }
   return path;
 }
 
 Result<std::string> Engine::TherePath(const Node& node) {
-  const NodeId parent = node.there == There::kElsewhere ? node.there_parent : node.parent;
+  const NodeId parent = node.remote_parent();
   if (node.id == kRootId) return std::string();
   PG_ASSIGN(const std::string folder, FolderKey(parent));
   return folder + ThereName(node);
 }
 
 std::string Engine::PlaceThere(const Node& node) {
-  return PlaceIn(node.there == There::kElsewhere ? node.there_parent : node.parent,
-                 ThereName(node));
+  return PlaceIn(node.remote_parent(), ThereName(node));
 }
 
 void Engine::SetThere(Node* node, NodeId parent, const std::string& key) {
@@ -467,7 +459,7 @@ Status Engine::CheckState() {
   }
   const std::string what = fmt::format("the state folder {} was deleted while the drive is mounted",
                                        Printable(options_.state_folder));
-  if (std::exchange(last_error_, what) != what)
+  if (health_.Warn(what))
     Log(LogLevel::kError, "{}: nothing new is taken until it is mounted again", what);
   return Error(Code::kIo, what, "Unmount the drive and mount it again.");
 }
@@ -497,7 +489,7 @@ void Engine::TouchFolder(NodeId id) {
 // The last object below a folder goes: unless an object of its own keeps it, the store would no
 // longer show it.
 Status Engine::KeepFolder(NodeId id) {
-  if (id == kRootId || provider_->Can().real_folders) return {};
+  if (id == kRootId || store_->Can().real_folders) return {};
   PG_ASSIGN(Live * live, Get(id));
   Node& node = live->node;
   if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes))
@@ -508,29 +500,11 @@ Status Engine::KeepFolder(NodeId id) {
   return AddIntent(live);
 }
 
-// ---- telling the face
+void Engine::Emit(Event event) { events_.Publish(std::move(event)); }
 
-void Engine::Tell(std::function<void(ChangeListener*)> change) {
-  if (listener_ == nullptr) return;
-  const Lock lock(tell_mutex_);
-  to_tell_.push_back(std::move(change));
-  tell_changed_.NotifyOne();
-}
-
-void Engine::TellLoop() {
-  for (;;) {
-    std::vector<std::function<void(ChangeListener*)>> changes;
-    {
-      Lock lock(tell_mutex_);
-      while (to_tell_.empty() && !telling_stopped_) {
-        tell_changed_.WaitUntil(tell_mutex_,
-                                std::chrono::steady_clock::now() + std::chrono::hours(1));
-      }
-      if (telling_stopped_) return;
-      changes.swap(to_tell_);
-    }
-    for (auto& change : changes) change(listener_);
-  }
+void Engine::EmitHappened(std::string side, std::string what, std::string path,
+                          std::string detail) {
+  Emit(Event::Happened(std::move(side), std::move(what), std::move(path), std::move(detail)));
 }
 
 }  // namespace pargeter

@@ -3,9 +3,9 @@
 // background, changes at the store brought here.
 //
 // Thread-safe unless said otherwise. Calls block on the local disk, and on the store only where
-// said ("may ask the store"); every such wait has a deadline. Lock order: probe_mutex_,
-// saving_mutex_, tree_mutex_, a Content's mu, then any one of queue_, fetch_, account_, pins_,
-// fetches_, pace_ and tell_mutex_. None but the first is held while the store is asked.
+// said ("may ask the store"); every such wait has a deadline. Lock order: the probe's,
+// saving_mutex_, tree_mutex_, a Content's mu, then any one of queue_, fetch_, account_, pins_mutex_
+// and the leaves' own. None but the first is held while the store is asked.
 //
 // Durability: when a call that changes a name returns, and when Flush returns, the change is
 // journalled: it survives the death of this process and reaches the store after the next start.
@@ -30,11 +30,14 @@
 #include "cache/block_store.h"
 #include "cache/budget.h"
 #include "cache/spare_room.h"
-#include "engine/activity.h"
 #include "engine/content.h"
 #include "engine/drive_types.h"
-#include "engine/link_state.h"
+#include "engine/observe/events.h"
+#include "engine/observe/health.h"
+#include "engine/prefetch/fetch_jobs.h"
+#include "engine/refresh/listing_pace.h"
 #include "engine/residency.h"
+#include "engine/store/store_client.h"
 #include "index/index.h"
 #include "net/cancel.h"
 #include "provider/provider.h"
@@ -134,9 +137,9 @@ class Engine {
   Result<Sums> SumsOf(NodeId folder);
   // Waits for nothing; what is open goes when it is closed.
   Result<Evicted> Evict(const std::vector<NodeId>& ids, const EvictWish& wish);
-  // In the background, until it is finished or its `cancel` says so; what came stays. Throws
-  // std::system_error where the system has no thread to give.
-  std::int64_t BeginFetch(std::vector<NodeId> roots);   // its number
+  // In the background, until it is finished or its `cancel` says so; what came stays. Returns the
+  // number of the fetch; kBusy: the system has no thread to give.
+  Result<std::int64_t> BeginFetch(std::vector<NodeId> roots);
   std::shared_ptr<Fetch> FetchOf(std::int64_t number);  // null: long over
   Status Pin(NodeId id);  // kNoSpace with the numbers; may ask the store for what is below
   Status Unpin(NodeId id);
@@ -166,7 +169,7 @@ class Engine {
   // long as the drive itself is stuck.
   bool IsAlive();
   const DriveOptions& options() const { return options_; }
-  Provider& provider() { return *provider_; }
+  Provider& provider() { return store_->provider(); }
 
  private:
   struct Live {
@@ -268,9 +271,6 @@ class Engine {
   static std::string PlaceThere(const Node& node);  // the same as in sent.h
   void SetThere(Node* node, NodeId parent, const std::string& key);
   static void TakeOut(Node* node);  // of the tree here; the store has it where it had it
-  // For `status`: what went wrong with this file or folder, until it goes well.
-  void NoteFault(NodeId id, const Error& error) REQUIRES(tree_mutex_);
-  void WentWell(NodeId id) REQUIRES(tree_mutex_);
   // How a look at the drive's own folder went: once we are let in again, what waits is tried at
   // once.
   void NoteAccess(const Status& look) REQUIRES(tree_mutex_);
@@ -282,19 +282,8 @@ class Engine {
   Status CheckNewName(const std::string& name) const;
   void TouchFolder(NodeId id) REQUIRES(tree_mutex_);
   Status KeepFolder(NodeId id) REQUIRES(tree_mutex_);
-  void Tell(std::function<void(ChangeListener*)> change);
-
-  // A request that somebody waits for: not made while offline, and given up when the store is lost.
-  template <typename Call>
-  auto AskStore(Call call) -> decltype(call(Cancel())) {
-    PG_TRY(link_->Check());
-    const LinkState::Waiting waiting(link_.get());
-    auto outcome = call(waiting.token());
-    if (outcome.ok()) return outcome;
-    if (outcome.error().code == Code::kCancelled && !stop_->cancelled()) PG_TRY(link_->Check());
-    link_->Tell(outcome.error());
-    return outcome;
-  }
+  void Emit(Event event);
+  void EmitHappened(std::string side, std::string what, std::string path, std::string detail = {});
 
   Result<std::string> PlaceThere(NodeId id) EXCLUDES(tree_mutex_);
   // -- room in the account (quota.cc)
@@ -307,7 +296,7 @@ class Engine {
   enum class Ask { kLink, kMode, kSome };
   Result<Attr> AttrAsking(NodeId id, Ask ask = Ask::kLink);
   std::uint32_t ModeFor(const Node& node) const;
-  Result<Entry> LookAt(bool folder, const std::string& path, const Cancel& cancel);
+  Result<Entry> LookAt(bool folder, const std::string& path, const Call& call);
   // `answers`: whoever asks gets them, and a word to the kernel would make that forget them.
   Status LearnAttributes(NodeId id, const Entry& entry, Steady asked = {}, bool answers = false)
       EXCLUDES(tree_mutex_);
@@ -323,7 +312,8 @@ class Engine {
 
   // -- listings (lister.cc)
   enum class Wait { kNo, kFirstPage, kAll };
-  Status ListFolder(NodeId id, Wait wait, const std::string& until_name) EXCLUDES(tree_mutex_);
+  Status ListFolder(NodeId id, Wait wait, const std::string& until_name,
+                    Traffic traffic = Traffic::kForeground) EXCLUDES(tree_mutex_);
   bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
   bool BeginListing(const std::shared_ptr<Listing>& listing);
   void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
@@ -332,7 +322,6 @@ class Engine {
       EXCLUDES(tree_mutex_);
   Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
   void RemoveLeftovers() EXCLUDES(tree_mutex_);
-  bool AllowAsking() EXCLUDES(pace_mutex_);
   Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
   Status LookForKey(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
   void ForgetOld() REQUIRES(tree_mutex_);
@@ -402,11 +391,12 @@ class Engine {
                                   std::uint64_t size) EXCLUDES(tree_mutex_);
   Status GiveUpCopy(Live* live) REQUIRES(tree_mutex_);
   Status EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
-                       Steady deadline);
-  Status StartFlight(const std::shared_ptr<Content>& content, Range range) REQUIRES(content->mu);
+                       Steady deadline, Traffic traffic);
+  Status StartFlight(const std::shared_ptr<Content>& content, Range range, Traffic traffic)
+      REQUIRES(content->mu);
   void RunFlight(const std::shared_ptr<Content>& content, const std::shared_ptr<Flight>& flight);
-  Status FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
-                    std::uint64_t* added, Entry* entry);
+  Status FetchRange(const std::shared_ptr<Content>& content, const Source& source,
+                    const Flight& flight, std::uint64_t* added, Entry* entry);
   static Status AskSource(const std::shared_ptr<Content>& content,
                           const std::function<Status(const Source&)>& ask);
   bool MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) EXCLUDES(tree_mutex_);
@@ -442,7 +432,6 @@ class Engine {
   Status FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done)
       EXCLUDES(tree_mutex_);
   void RunFetch(Fetch* fetch);
-  void EndFetches(std::size_t keep) EXCLUDES(fetches_mutex_);
   void WakePins() EXCLUDES(pins_mutex_);
   void PinLoop();
   bool FetchPinned() EXCLUDES(tree_mutex_);
@@ -479,7 +468,7 @@ class Engine {
   Result<bool> MadeBefore(const Job& job, const std::string& from, Code refused,
                           const Entry& target) EXCLUDES(tree_mutex_);
   Result<bool> OnlyAttributesDiffer(const Node& node, const std::string& path, const Entry& there,
-                                    const Cancel& cancel) EXCLUDES(tree_mutex_);
+                                    const Call& call) EXCLUDES(tree_mutex_);
   Status AdoptVersion(Live* live, const Entry& there) REQUIRES(tree_mutex_);
 
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
@@ -500,7 +489,7 @@ class Engine {
       EXCLUDES(queue_mutex_);
   void Requeue(NodeId id) EXCLUDES(tree_mutex_);
   Result<Outcome> Reconcile(Job* job) EXCLUDES(tree_mutex_);
-  Status EnsureProbed(const Cancel& cancel) EXCLUDES(tree_mutex_, probe_mutex_);
+  Status EnsureProbed(const Call& call) EXCLUDES(tree_mutex_);
   Status PlanJob(Job* job) REQUIRES(tree_mutex_);
   Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
   Result<std::optional<Blocker>> BlockerOf(const Node& node) REQUIRES(tree_mutex_);
@@ -527,8 +516,8 @@ class Engine {
   // `path` is then the file, or folder, itself.
   Result<bool> IsItself(const Job& job, const std::string& path) EXCLUDES(tree_mutex_);
   Result<std::pair<bool, bool>> ListsNames(const std::string& folder, const std::string& a,
-                                           const std::string& b, const Cancel& cancel);
-  Result<bool> AreOne(const std::string& a, const std::string& b, const Cancel& cancel);
+                                           const std::string& b, const Call& call);
+  Result<bool> AreOne(const std::string& a, const std::string& b, const Call& call);
   std::string SpelledNow(const Node& left) REQUIRES(tree_mutex_);
   // It is, where the node is to go: it goes by way of a name of our own.
   Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
@@ -540,7 +529,7 @@ class Engine {
   Result<bool> IsAllThereIs(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
   Result<bool> IsAllTheStoreHas(const Job& job) EXCLUDES(tree_mutex_);
   Status TakeBackFolder(Job* job);
-  Result<bool> IsFolderAt(const std::string& path, const Cancel& cancel);
+  Result<bool> IsFolderAt(const std::string& path, const Call& call);
   Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
   Status TakeBackKept(const Job& job, const std::vector<Entry>& made);
   static std::string FormerName(const Job& job, const std::string& name);
@@ -563,7 +552,7 @@ class Engine {
       REQUIRES(tree_mutex_);
   Status TakeCopies(NodeId folder, const Copies& copied) REQUIRES(tree_mutex_);
   Status SeeWhatCame(Job* job);
-  Result<std::vector<Entry>> AllBelow(const std::string& folder, const Cancel& cancel);
+  Result<std::vector<Entry>> AllBelow(const std::string& folder, const Call& call);
   bool MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const;
   // Without the lock. Did the store make it of that version of `from`? False if that is not there
   // any more. To find out it may be copied once more to a folder `below`, below which unfinished
@@ -595,24 +584,26 @@ class Engine {
   // Without the lock. Is it what an upload of the node sent to `place` (sent.h), without an answer
   // that anybody heard? A store that does not tell the writer is asked for the bytes at `path`.
   Result<bool> WasSent(const Node& node, const std::string& place, const std::string& path,
-                       const Entry& there, const Cancel& cancel);
+                       const Entry& there, const Call& call);
   // Before the last of it goes. kCancelled: its content was changed since the job was planned. A
   // power cut after an fsync of that must not leave a version at the store that is not journalled.
   Status JournalSent(const Job& job, const std::string& mark) EXCLUDES(tree_mutex_);
   Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
   Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
-  Status EndParts(const std::string& journalled, const Cancel& cancel);
+  Status EndParts(const std::string& journalled, const Call& call);
   Result<Outcome> CopyFile(Job* job);
+  Result<Outcome> ResolveRefusedCopy(Job* job, const std::string& from, const std::string& version)
+      EXCLUDES(tree_mutex_);
   Result<Outcome> SendFolder(Job* job);
   Result<Outcome> MoveFolder(Job* job);
   Result<Outcome> RemoveThere(Job* job);
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
   bool MayBeTheLast(const Node& node) REQUIRES(tree_mutex_);
   void AskNextTime(NodeId left) EXCLUDES(tree_mutex_);
-  Result<bool> IsTheLast(NodeId id, const Cancel& cancel) EXCLUDES(tree_mutex_);
+  Result<bool> IsTheLast(NodeId id, const Call& call) EXCLUDES(tree_mutex_);
   void ForgetLeft(const Node& left) REQUIRES(tree_mutex_);
   Status LeaveThem(NodeId moved) REQUIRES(tree_mutex_);  // what it has left is removed by nobody
-  Status RemoveOne(const Node& node, const Cancel& cancel) EXCLUDES(tree_mutex_);
+  Status RemoveOne(const Node& node, const Call& call) EXCLUDES(tree_mutex_);
   Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
   // What it went into is there with it, where it was then, whatever is called otherwise since.
   Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
@@ -657,22 +648,22 @@ class Engine {
   std::string Stamp() const;
 
   const DriveOptions options_;
-  std::unique_ptr<Provider> provider_;
-  Activity activity_{options_.clock};
+  std::unique_ptr<StoreClient> store_;
+  Events events_{options_.clock};
+  Health health_;
+  ListingPace pace_{options_.clock};
+  FetchJobs fetches_;
   std::string own_id_;            // random, for as long as the state lives
   NodeId last_of_cut_ = kNoNode;  // nodes up to it were there before the last power cut
   std::unique_ptr<BlockStore> blocks_;
   std::unique_ptr<Budget> budget_;
   std::unique_ptr<SpareRoom> spare_;
-  std::unique_ptr<LinkState> link_;
   Fd lock_, cache_lock_;
-  ChangeListener* listener_ = nullptr;
   Cancel stop_ = std::make_shared<CancelToken>();
   std::vector<std::thread> threads_;
   bool started_ = false;
   std::atomic<bool> has_feed_{false};  // the store tells what changed
 
-  Mutex probe_mutex_;   // before all others; held while the store is tried
   Mutex saving_mutex_;  // before the tree's; held while what was fetched is synced and written down
   Mutex tree_mutex_;
   CondVar tree_changed_;
@@ -713,12 +704,7 @@ class Engine {
   std::vector<Rule> rules_ GUARDED_BY(tree_mutex_);
   bool awaited_rules_ GUARDED_BY(tree_mutex_) = false;  // some are for names not known here
   bool pins_changed_ GUARDED_BY(tree_mutex_) = false;   // something is to be fetched, perhaps
-  std::string pin_error_ GUARDED_BY(tree_mutex_);
   ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
-  std::string last_error_ GUARDED_BY(tree_mutex_);
-  NodeId fault_of_ GUARDED_BY(tree_mutex_) = kNoNode;
-  std::string fault_ GUARDED_BY(tree_mutex_);
-  std::string sign_in_error_ GUARDED_BY(tree_mutex_);  // until the store lets us in again
   bool shut_out_ GUARDED_BY(tree_mutex_) = false;
   std::set<NodeId> respelled_
       GUARDED_BY(tree_mutex_);  // to go aside: the store has one name for two
@@ -742,22 +728,6 @@ class Engine {
   Mutex pins_mutex_;
   CondVar pins_cond_;
   bool pins_woken_ GUARDED_BY(pins_mutex_) = false;
-  Mutex fetches_mutex_;
-  std::map<std::int64_t, std::pair<std::shared_ptr<Fetch>, std::thread>> fetches_
-      GUARDED_BY(fetches_mutex_);
-  std::int64_t last_fetch_ GUARDED_BY(fetches_mutex_) = 0;
-
-  Mutex pace_mutex_;
-  double tokens_ GUARDED_BY(pace_mutex_) = 8;
-  Steady tokens_at_ GUARDED_BY(pace_mutex_){};
-
-  // listener calls are made by one thread, without locks
-  Mutex tell_mutex_;
-  CondVar tell_changed_;
-  std::vector<std::function<void(ChangeListener*)>> to_tell_ GUARDED_BY(tell_mutex_);
-  bool telling_stopped_ GUARDED_BY(tell_mutex_) = false;
-  void TellLoop();
-
   Mutex queue_mutex_;
   CondVar queue_changed_;
   std::set<std::tuple<Steady, std::int64_t, NodeId>> due_ GUARDED_BY(queue_mutex_);

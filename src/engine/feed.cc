@@ -17,8 +17,6 @@ constexpr Duration kBusy(60000);       // so long after a visit somebody works h
 constexpr Duration kLookIdle(120000);  // at most between two looks
 constexpr int kMostRestarts = 3;       // a store that forgets each moment has no feed
 
-constexpr const char* kMoment = "feed";
-
 std::string FolderOf(const std::string& path) {
   return path.find('/') == std::string::npos ? "" : path.substr(0, path.rfind('/'));
 }
@@ -29,13 +27,13 @@ void Engine::FeedLoop() {
   std::string moment;
   {
     const Lock tree(tree_mutex_);
-    const auto kept = index_->Meta(kMoment);
+    const auto kept = index_->Meta(Mark::kFeedMoment);
     if (kept.ok()) moment = *kept;
   }
   const Duration busy = options_.feed_pause;  // between two looks then
   Duration pause = busy / 4;
   for (int restarts = 0; !stop_->WaitFor(pause);) {
-    if (!link_->Check().ok()) {  // seldom, so that a machine without a network may rest
+    if (!store_->Check().ok()) {  // seldom, so that a machine without a network may rest
       pause = std::min(pause * 2, busy * 5);
       continue;
     }
@@ -78,9 +76,10 @@ bool Engine::IsBusy() {
 // How many changes came.
 Result<std::size_t> Engine::LookAtFeed(std::string* moment) {
   if (moment->empty()) {
-    PG_ASSIGN(*moment, AskStore([&](const Cancel& c) { return provider_->FeedStart(c); }));
+    PG_ASSIGN(*moment, store_->Ask(Traffic::kHousekeeping,
+                                   [&](const Call& c) { return store_->FeedStart(c); }));
     const Lock tree(tree_mutex_);
-    PG_TRY(index_->SetMeta(kMoment, *moment));
+    PG_TRY(index_->SetMeta(Mark::kFeedMoment, *moment));
     return std::size_t{0};
   }
   std::size_t count = 0;
@@ -90,15 +89,16 @@ Result<std::size_t> Engine::LookAtFeed(std::string* moment) {
       const Lock tree(tree_mutex_);
       feed_asked_ = started;
     }
-    PG_ASSIGN(const Changes changes,
-              AskStore([&](const Cancel& c) { return provider_->ChangesSince(*moment, c); }));
+    PG_ASSIGN(const Changes changes, store_->Ask(Traffic::kHousekeeping, [&](const Call& c) {
+      return store_->ChangesSince(*moment, c);
+    }));
     count += changes.all.size();
     PG_TRY(TakeChanges(changes, started));
     more = changes.more && changes.next != *moment;
     if (changes.next == *moment) continue;
     *moment = changes.next;
     const Lock tree(tree_mutex_);
-    PG_TRY(index_->SetMeta(kMoment, *moment));
+    PG_TRY(index_->SetMeta(Mark::kFeedMoment, *moment));
   }
   return count;
 }
@@ -116,7 +116,7 @@ Result<NodeId> Engine::FolderThere(const std::string& path) {
 }
 
 Result<std::optional<Node>> Engine::NodeThere(NodeId folder, const std::string& key,
-                                             bool is_folder) {
+                                              bool is_folder) {
   PG_ASSIGN(Live * here, Find(folder, ShortenName(KeyToName(key))));
   if (here != nullptr && here->node.there == There::kSame &&
       (here->node.kind == NodeKind::kFolder) == is_folder)
@@ -194,8 +194,8 @@ Result<bool> Engine::WasMissing(NodeId folder, const Entry& entry, Steady asked)
 }
 
 Status Engine::TakeChanged(NodeId folder, const Entry& entry, Steady started,
-                          std::map<std::string, std::vector<NodeId>>* left,
-                          std::vector<NodeId>* doubtful) {
+                           std::map<std::string, std::vector<NodeId>>* left,
+                           std::vector<NodeId>* doubtful) {
   const bool is_folder = entry.kind == Kind::kFolder;
   PG_ASSIGN(const auto known, NodeThere(folder, entry.name, is_folder));
   if (known) {
@@ -242,11 +242,9 @@ Result<bool> Engine::MovedThere(Live* live, NodeId folder, const Entry& entry) {
     const Lock lock(live->content->mu);
     live->content->source.path = path;
   }
-  if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "moved", *path);
-  Tell([=](ChangeListener* l) {
-    l->NameChanged(old_folder, old_name);
-    l->NameChanged(folder, name);
-  });
+  if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "moved", *path);
+  Emit(Event::NameChanged(old_folder, old_name));
+  Emit(Event::NameChanged(folder, name));
   return true;
 }
 

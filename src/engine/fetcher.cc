@@ -140,9 +140,10 @@ class BufferSink : public ReadSink {
 
 }  // namespace
 
-Status Engine::StartFlight(const std::shared_ptr<Content>& content, Range range) {
+Status Engine::StartFlight(const std::shared_ptr<Content>& content, Range range, Traffic traffic) {
   auto flight = std::make_shared<Flight>();
   flight->range = range;
+  flight->traffic = traffic;
   const Lock lock(fetch_mutex_);
   if (fetch_stopped_) return Error(Code::kUnavailable, "the drive is being unmounted");
   content->flights.push_back(flight);
@@ -152,9 +153,9 @@ Status Engine::StartFlight(const std::shared_ptr<Content>& content, Range range)
 }
 
 // Starts what is missing of `ahead` and of `range`, and waits for `range` (nothing, if it is
-// empty).
+// empty), which is `traffic`; the rest is prefetch.
 Status Engine::EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
-                            Steady deadline) {
+                             Steady deadline, Traffic traffic) {
   Lock lock(content->mu);
   RangeSet wanted;
   const std::uint64_t end = std::min(content->size, std::max(content->source.size, range.end));
@@ -169,7 +170,7 @@ Status Engine::EnsurePresent(const std::shared_ptr<Content>& content, Range rang
   for (const auto& flight : content->flights) wanted.Remove(flight->range);
   std::vector<std::shared_ptr<Flight>> mine;
   if (!wanted.empty()) {
-    PG_TRY(link_->Check());
+    PG_TRY(store_->Check());
     if (!content->source.any()) return Error(Code::kIo, "bytes are missing that no store has");
     const std::vector<Range> gaps = wanted.All();
     for (std::size_t i = 0, next = 0; i < gaps.size(); i = next) {
@@ -179,7 +180,8 @@ Status Engine::EnsurePresent(const std::shared_ptr<Content>& content, Range rang
       const std::uint64_t last = gaps[next - 1].end;
       for (std::uint64_t at = gaps[i].begin; at < last;) {
         const std::uint64_t stop = std::min(last, (at / kChunk + 1) * kChunk);
-        PG_TRY(StartFlight(content, {at, stop}));
+        const bool is_wanted = at < range.end && range.begin < stop;
+        PG_TRY(StartFlight(content, {at, stop}, is_wanted ? traffic : Traffic::kPrefetch));
         at = stop;
       }
     }
@@ -223,7 +225,7 @@ void Engine::FetchLoop() {
 // Asks for bytes of what `content` stands on; again, if a step of ours has put it elsewhere
 // meanwhile. kStale: the store has that version no more, or not there.
 Status Engine::AskSource(const std::shared_ptr<Content>& content,
-                        const std::function<Status(const Source&)>& ask) {
+                         const std::function<Status(const Source&)>& ask) {
   for (int round = 0;; ++round) {
     Source source;
     {
@@ -256,19 +258,19 @@ bool Engine::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadli
 }
 
 void Engine::RunFlight(const std::shared_ptr<Content>& content,
-                      const std::shared_ptr<Flight>& flight) {
+                       const std::shared_ptr<Flight>& flight) {
   const Range range = flight->range;
   Status outcome;
   Entry entry;
   if (stop_->cancelled()) {
     outcome = Error(Code::kUnavailable, "the drive is being unmounted");
-  } else if (outcome = link_->Check(); outcome.ok()) {
+  } else if (outcome = store_->Check(); outcome.ok()) {
     if (!MakeRoom(range.size())) {
       outcome = Error(Code::kNoSpace, "the cache is full of what may not be evicted");
     } else {
       std::uint64_t added = 0;
       outcome = AskSource(content, [&](const Source& source) {
-        return FetchRange(content, source, range, &added, &entry);
+        return FetchRange(content, source, *flight, &added, &entry);
       });
       budget_->Arrived(range.size(), added);
     }
@@ -290,29 +292,30 @@ void Engine::RunFlight(const std::shared_ptr<Content>& content,
   if (many) SavePresenceOfAll();  // each of them is held open until then
   if (outcome.ok()) {
     const Lock tree(tree_mutex_);
-    WentWell(content->id);
+    health_.ClearFault(content->id);
   }
   if (outcome.ok() && live) {
     if (entry.attributes_known) Ignore(LearnAttributes(content->id, entry));
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {
     const Lock tree(tree_mutex_);
-    NoteFault(content->id, outcome.error());
+    health_.NoteFault(content->id, outcome.error());
   }
 }
 
-Status Engine::FetchRange(const std::shared_ptr<Content>& content, const Source& source, Range range,
-                         std::uint64_t* added, Entry* entry) {
+Status Engine::FetchRange(const std::shared_ptr<Content>& content, const Source& source,
+                          const Flight& flight, std::uint64_t* added, Entry* entry) {
+  const Range range = flight.range;
   const bool whole = range.begin == 0 && range.end == source.size;
   const bool checked =
-      !(whole && provider_->TellsContent(source.version)) && IsCheckedOnArrival(source);
+      !(whole && store_->TellsContent(source.version)) && IsCheckedOnArrival(source);
   // noted before anybody who waits for it goes on: what he saves then is all of it
   BlockSink sink(content.get(), range, whole, checked, options_.disk, [this, id = content->id] {
     const Lock lock(fetch_mutex_);
     unsaved_presence_.insert(id);
   });
-  Status outcome = AskStore([&](const Cancel& c) {
-    return provider_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
+  Status outcome = store_->Ask(flight.traffic, [&](const Call& c) {
+    return store_->Read(source.path, source.version, range.begin, range.size(), &sink, c);
   });
   if (outcome.ok()) outcome = sink.Keep();
   if (outcome.ok() && checked) outcome = CheckArrived(content, source, sink.last());
@@ -324,15 +327,15 @@ Status Engine::FetchRange(const std::shared_ptr<Content>& content, const Source&
 
 // For when no room can be made: straight to the reader, and not kept.
 Result<std::size_t> Engine::ReadThrough(const std::shared_ptr<Content>& content, char* data,
-                                       std::size_t size, std::uint64_t offset) {
+                                        std::size_t size, std::uint64_t offset) {
   {
     const Lock lock(content->mu);
     if (content->place == Place::kPending) return Error(Code::kNoSpace, "the cache disk is full");
   }
   BufferSink sink(data, size);
   PG_TRY(AskSource(content, [&](const Source& source) {
-    return AskStore([&](const Cancel& c) {
-      return provider_->Read(source.path, source.version, offset, size, &sink, c);
+    return store_->Ask(Traffic::kForeground, [&](const Call& c) {
+      return store_->Read(source.path, source.version, offset, size, &sink, c);
     });
   }));
   return sink.filled();

@@ -1,5 +1,5 @@
-// Engine: a folder that the store cannot move in one request goes object by object. And how what the
-// store copied is told from what others have.
+// Engine: a folder that the store cannot move in one request goes object by object. And how what
+// the store copied is told from what others have.
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -28,37 +28,37 @@ bool IsGone(Code code) { return code == Code::kNotFound || code == Code::kChange
 
 bool Engine::MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const {
   if (copy.kind == Kind::kFolder || copy.size != size) return false;
-  return copy.version == version || !provider_->TellsContent(version);
+  return copy.version == version || !store_->TellsContent(version);
 }
 
 // Most versions are digests of the content, and a copy has its original's. Of the others only the
 // store knows: it copies it once more, and the copies are compared.
 Result<bool> Engine::IsCopy(const Job& job, const std::string& below, const std::string& from,
-                           const std::string& version, std::uint64_t size, const Entry& copy) {
+                            const std::string& version, std::uint64_t size, const Entry& copy) {
   if (!MayBeCopy(version, size, copy)) return false;
   if (copy.version == version) return true;
-  if (provider_->Can().moves_files) return false;  // each copy is a version of its own
-  const Cancel& cancel = job.cancel;
+  if (store_->Can().moves_files) return false;  // each copy is a version of its own
+  const Call& call = job.call;
   const std::string scratch = below + std::string(kScratchPrefix) + "same-" +
                               Hex(Md5(from + "\n" + version + "\n" + own_id_));
   if (CopiedInParts(size) && below.empty()) {
-    PG_TRY(EndParts(job.node.upload, cancel));
+    PG_TRY(EndParts(job.node.upload, call));
     PG_TRY(JournalUnknownParts(job.id, scratch));
   }
   const auto again =
-      provider_->Copy(from, version, size, scratch, nullptr, Precondition::Anything(), cancel);
+      store_->Copy(from, version, size, scratch, nullptr, Precondition::Anything(), call);
   if (!again.ok()) {
     if (IsGone(again.error().code)) return false;
     return again.error();
   }
-  PG_TRY(provider_->Remove(scratch, Precondition::Anything(), cancel));
+  PG_TRY(store_->Remove(scratch, Precondition::Anything(), call));
   return again->version == copy.version && again->size == copy.size;
 }
 
-Result<std::vector<Entry>> Engine::AllBelow(const std::string& folder, const Cancel& cancel) {
+Result<std::vector<Entry>> Engine::AllBelow(const std::string& folder, const Call& call) {
   std::vector<Entry> all;
   for (std::string next;;) {
-    PG_ASSIGN(const ListPage page, provider_->ListDeep(folder + "/", next, cancel));
+    PG_ASSIGN(const ListPage page, store_->ListDeep(folder + "/", next, call));
     all.insert(all.end(), page.entries.begin(), page.entries.end());
     next = page.next;
     if (next.empty()) return all;
@@ -70,14 +70,14 @@ Result<std::vector<Entry>> Engine::AllBelow(const std::string& folder, const Can
 // Every object below the folder's old place comes to the new one. Where something else stands there
 // already, ours gets a name beside it.
 Status Engine::BringBelow(Job* job) {
-  PG_ASSIGN(const std::vector<Entry> objects, AllBelow(job->there_path, job->cancel));
+  PG_ASSIGN(const std::vector<Entry> objects, AllBelow(job->there_path, job->call));
   if (job->occupant != kNoNode) {
     for (const Entry& one : objects) job->came.insert(one.name);
   }
   if (std::any_of(objects.begin(), objects.end(),
                   [this](const Entry& one) { return CopiedInParts(one.size); }))
     PG_TRY(JournalUnknownParts(job->id, job->path + "/"));
-  const bool made = provider_->Can().real_folders;
+  const bool made = store_->Can().real_folders;
   if (made) PG_TRY(MakeFoldersBelow(job, objects));
   std::atomic<std::size_t> at{0};
   Mutex mutex;
@@ -98,7 +98,7 @@ Status Engine::BringBelow(Job* job) {
     if (!IsFolder(*it) || it->name.empty()) continue;
     const std::string path = it->name.substr(0, it->name.size() - 1);
     if (NewName(*job, path) == path) continue;
-    PG_TRY(provider_->RemoveFolder(job->there_path + "/" + path, job->cancel));
+    PG_TRY(store_->RemoveFolder(job->there_path + "/" + path, job->call));
   }
   return {};
 }
@@ -109,15 +109,14 @@ Status Engine::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
     if (!IsFolder(object) || object.name.empty()) continue;
     const std::string path = object.name.substr(0, object.name.size() - 1);
     const std::string to = job->path + "/" + NewName(*job, path);
-    const Status made = provider_->MakeFolder(to, object.attributes, job->cancel);
+    const Status made = store_->MakeFolder(to, object.attributes, job->call);
     if (made.ok()) continue;
     if (made.error().code != Code::kChanged) return made;
-    PG_ASSIGN(const Entry there, provider_->Look(to, job->cancel));
+    PG_ASSIGN(const Entry there, store_->Look(to, job->call));
     if (there.kind == Kind::kFolder) continue;
     const std::string kept = BesideThere(path);
     job->kept.push_back({path, kept, ""});
-    PG_TRY(provider_->MakeFolder(job->path + "/" + NewName(*job, path), object.attributes,
-                                 job->cancel));
+    PG_TRY(store_->MakeFolder(job->path + "/" + NewName(*job, path), object.attributes, job->call));
   }
   return {};
 }
@@ -143,7 +142,7 @@ std::string Engine::BesideThere(const std::string& path) const {
 // Does what stands at the new place come from a former attempt, or is it what a move away from
 // there has left, and the object its copy?
 Result<bool> Engine::AreSame(const Job& job, const Entry& object, const std::string& from,
-                            const Entry& there, const std::string& to) {
+                             const Entry& there, const std::string& to) {
   const auto left = job.left.find(object.name);
   if (left != job.left.end() && left->second == std::pair(there.version, object.version))
     return true;
@@ -156,7 +155,7 @@ Result<bool> Engine::AreSame(const Job& job, const Entry& object, const std::str
 // One of them; `mutex` guards what the job learns.
 Status Engine::Bring(Job* job, const Entry& object, Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
-  const bool moves = provider_->Can().moves_files && !IsFolder(object);
+  const bool moves = store_->Can().moves_files && !IsFolder(object);
   const auto came = [&](const Entry& there) {
     const Lock lock(*mutex);
     job->ForgetKeptFile(object.name);  // what was in its way before is there no more
@@ -177,14 +176,13 @@ Status Engine::Bring(Job* job, const Entry& object, Mutex* mutex) {
   if (done.ok()) {
     came(*done);
     if (moves || name == object.name) return {};
-    return provider_->Remove(from, Precondition::Is(object.version), job->cancel);
+    return store_->Remove(from, Precondition::Is(object.version), job->call);
   }
   if (!IsGone(done.error().code)) return done.error();
-  const auto there = provider_->Look(to, job->cancel);
-  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-  if (there.ok() && IsFolder(object)) return {};
+  PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(to, job->call));
+  if (there && IsFolder(object)) return {};
   // a file that moves cannot be there while it is here, however alike the two look
-  if (there.ok() && (!moves || done.error().code == Code::kNotFound)) {
+  if (there && (!moves || done.error().code == Code::kNotFound)) {
     PG_ASSIGN(const bool same, AreSame(*job, object, from, *there, to));
     if (same) {
       came(*there);
@@ -193,7 +191,7 @@ Status Engine::Bring(Job* job, const Entry& object, Mutex* mutex) {
   }
   // others deleted it or moved it away, or changed it: looked at again
   if (done.error().code == Code::kNotFound) return {};
-  if (!there.ok()) return Error(Code::kStale, done.error().what);
+  if (!there) return Error(Code::kStale, done.error().what);
   return BringBeside(job, object, name, mutex);
 }
 
@@ -209,8 +207,8 @@ Status Engine::BringBeside(Job* job, const Entry& object, const std::string& nam
   }();
   const std::string to = job->path + "/" + kept;
   auto done = SendBelow(*job, object, to, Precondition::Absent());
-  if (!done.ok() && done.error().code == Code::kChanged && !provider_->Can().moves_files) {
-    const auto there = provider_->Look(to, job->cancel);
+  if (!done.ok() && done.error().code == Code::kChanged && !store_->Can().moves_files) {
+    const auto there = store_->Look(to, job->call);
     bool before = false;
     if (there.ok()) {
       PG_ASSIGN(before, IsCopy(*job, job->path + "/", from, object.version, object.size, *there));
@@ -227,17 +225,17 @@ Status Engine::BringBeside(Job* job, const Entry& object, const std::string& nam
     job->KeptFile(object.name)->version = done->version;
     if (done->version != object.version) job->copied[object.name] = {object.version, done->version};
   }
-  if (provider_->Can().moves_files) return {};
-  return provider_->Remove(from, Precondition::Is(object.version), job->cancel);
+  if (store_->Can().moves_files) return {};
+  return store_->Remove(from, Precondition::Is(object.version), job->call);
 }
 
 // One of them in one request, moved where that can be, else copied.
 Result<Entry> Engine::SendBelow(const Job& job, const Entry& object, const std::string& to,
-                               const Precondition& only_if) {
+                                const Precondition& only_if) {
   const std::string from = job.there_path + "/" + object.name;
-  if (provider_->Can().moves_files && !IsFolder(object))
-    return provider_->MoveFile(from, object.version, to, only_if, job.cancel);
-  return provider_->Copy(from, object.version, object.size, to, nullptr, only_if, job.cancel);
+  if (store_->Can().moves_files && !IsFolder(object))
+    return store_->MoveFile(from, object.version, to, only_if, job.call);
+  return store_->Copy(from, object.version, object.size, to, nullptr, only_if, job.call);
 }
 
 // The file that the store has there below the folder, if that is known.
@@ -274,8 +272,8 @@ Status Engine::TakeCopies(NodeId folder, const Copies& copied) {
 // moved over, now or by a former attempt. Where one of ours goes, its place is not the held one's
 // any more, even if they look alike.
 Status Engine::SeeWhatCame(Job* job) {
-  if (job->standing.empty() || !provider_->Can().moves_files) return {};
-  PG_ASSIGN(const std::vector<Entry> now, AllBelow(job->path, job->cancel));
+  if (job->standing.empty() || !store_->Can().moves_files) return {};
+  PG_ASSIGN(const std::vector<Entry> now, AllBelow(job->path, job->call));
   std::set<std::string> still;
   for (const Entry& one : now) {
     const auto it = job->standing.find(one.name);
@@ -292,26 +290,25 @@ Status Engine::SeeWhatCame(Job* job) {
 // ---- back
 
 // A file may have the name as well, or instead.
-Result<bool> Engine::IsFolderAt(const std::string& path, const Cancel& cancel) {
-  const auto there = provider_->Look(path, cancel);
-  if (!there.ok() && there.error().code == Code::kNotFound) return false;
-  if (!there.ok()) return there.error();
+Result<bool> Engine::IsFolderAt(const std::string& path, const Call& call) {
+  PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(path, call));
+  if (!there) return false;
   if (there->kind == Kind::kFolder) return true;
-  if (provider_->Can().real_folders) return false;
-  PG_ASSIGN(const std::vector<Entry> below, AllBelow(path, cancel));
+  if (store_->Can().real_folders) return false;
+  PG_ASSIGN(const std::vector<Entry> below, AllBelow(path, call));
   return !below.empty();
 }
 
 // A folder that was being made is an object of its own; one that was being moved has copies of what
 // is still at its former place.
 Status Engine::TakeBackFolder(Job* job) {
-  PG_ASSIGN(const std::vector<Entry> made, AllBelow(job->tried_path, job->cancel));
+  PG_ASSIGN(const std::vector<Entry> made, AllBelow(job->tried_path, job->call));
   if (made.empty()) return {};
-  if (provider_->Can().moves_folders && !job->there_path.empty()) {
+  if (store_->Can().moves_folders && !job->there_path.empty()) {
     // moved whole, and nobody learnt of it: it goes back the same way
-    PG_ASSIGN(const bool left, IsFolderAt(job->there_path, job->cancel));
+    PG_ASSIGN(const bool left, IsFolderAt(job->there_path, job->call));
     if (!left) {
-      const Status back = provider_->MoveFolder(job->tried_path, job->there_path, job->cancel);
+      const Status back = store_->MoveFolder(job->tried_path, job->there_path, job->call);
       if (!back.ok() && back.error().code != Code::kChanged) return back;
       job->went_on = !back.ok();  // others have put something where it was
       return {};
@@ -319,7 +316,7 @@ Status Engine::TakeBackFolder(Job* job) {
   }
   if (job->there_path.empty()) {
     if (made.size() == 1 && made[0].name.empty())
-      return provider_->RemoveFolder(job->tried_path, job->cancel);
+      return store_->RemoveFolder(job->tried_path, job->call);
     return {};
   }
   Copies copied;
@@ -328,18 +325,18 @@ Status Engine::TakeBackFolder(Job* job) {
     if (const auto it = copied_below_.find(job->id); it != copied_below_.end()) copied = it->second;
     if (const auto it = kept_below_.find(job->id); it != kept_below_.end()) job->kept = it->second;
   }
-  if (provider_->Can().moves_files)
+  if (store_->Can().moves_files)
     PG_TRY(TakeBackMoved(*job, made));
   else
     PG_TRY(TakeBackKept(*job, made));
-  PG_ASSIGN(std::vector<Entry> there, AllBelow(job->there_path, job->cancel));
+  PG_ASSIGN(std::vector<Entry> there, AllBelow(job->there_path, job->call));
   std::map<std::string, Entry> others;
   for (Entry& entry : there) others[entry.name] = std::move(entry);
   const std::string below = job->tried_path + "/";
   bool journalled = false;
   std::vector<Provider::Removal> copies;
   for (const Entry& entry : made) {
-    if (provider_->Can().moves_files && !IsFolder(entry)) continue;  // it was not copied
+    if (store_->Can().moves_files && !IsFolder(entry)) continue;  // it was not copied
     const auto it = others.find(entry.name);
     if (it == others.end() || it->second.size != entry.size) continue;
     const Entry& other = it->second;
@@ -348,7 +345,7 @@ Status Engine::TakeBackFolder(Job* job) {
                 (known != copied.end() && known->second == std::pair(entry.version, other.version));
     const std::string here = below + entry.name, elsewhere = job->there_path + "/" + entry.name;
     if (!same && CopiedInParts(entry.size) && !std::exchange(journalled, true)) {
-      PG_TRY(EndParts(job->node.upload, job->cancel));
+      PG_TRY(EndParts(job->node.upload, job->call));
       PG_TRY(JournalUnknownParts(job->id, below));
     }
     if (!same) {  // before a restart, perhaps: either may be the original
@@ -360,7 +357,7 @@ Status Engine::TakeBackFolder(Job* job) {
     if (same) copies.push_back({here, entry.version});
   }
   if (copies.empty()) return {};
-  PG_ASSIGN(const auto left, provider_->RemoveMany(copies, job->cancel));
+  PG_ASSIGN(const auto left, store_->RemoveMany(copies, job->call));
   return OutcomeOf(left);
 }
 
@@ -375,8 +372,8 @@ Status Engine::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
       if (!known || known->version != one.version) continue;
     }
     const auto back =
-        provider_->MoveFile(job.tried_path + "/" + one.name, one.version,
-                            job.there_path + "/" + former, Precondition::Absent(), job.cancel);
+        store_->MoveFile(job.tried_path + "/" + one.name, one.version,
+                         job.there_path + "/" + former, Precondition::Absent(), job.call);
     if (!back.ok() && !IsGone(back.error().code)) return back.error();
   }
   return {};
@@ -390,16 +387,16 @@ Status Engine::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
     if (former == one.name || IsFolder(one)) continue;
     if (CopiedInParts(one.size)) PG_TRY(JournalUnknownParts(job.id, below));
     const std::string from = job.tried_path + "/" + one.name;
-    const auto back = provider_->Copy(from, one.version, one.size, below + former, nullptr,
-                                      Precondition::Absent(), job.cancel);
+    const auto back = store_->Copy(from, one.version, one.size, below + former, nullptr,
+                                   Precondition::Absent(), job.call);
     if (!back.ok() && !IsGone(back.error().code)) return back.error();
     if (!back.ok() && back.error().code == Code::kChanged) {  // there already?
-      PG_ASSIGN(const Entry there, provider_->Look(below + former, job.cancel));
+      PG_ASSIGN(const Entry there, store_->Look(below + former, job.call));
       PG_ASSIGN(const bool same, IsCopy(job, below, from, one.version, one.size, there));
       if (!same) continue;
     }
     if (!back.ok() && back.error().code == Code::kNotFound) continue;
-    PG_TRY(provider_->Remove(from, Precondition::Is(one.version), job.cancel));
+    PG_TRY(store_->Remove(from, Precondition::Is(one.version), job.call));
   }
   return {};
 }

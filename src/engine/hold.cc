@@ -35,7 +35,7 @@ Status Engine::CountDeletion(const Node& node) {
       "{} of {} files were deleted here within a minute: the store keeps them until "
       "\"pargeter queue release\" or \"queue drop\"",
       many, left + many);
-  return index_->SetMeta("hold_from", fmt::format("{} {}", hold_from_, options_.clock->Wall()));
+  return index_->SetMeta(Mark::kHoldFrom, fmt::format("{} {}", hold_from_, options_.clock->Wall()));
 }
 
 bool Engine::IsHeld(const Node& node) {
@@ -67,7 +67,7 @@ Duration Engine::UntilCounted() {
 Status Engine::ReleaseDeletions() {
   const Lock tree(tree_mutex_);
   const std::vector<Node> held = HeldDeletions();
-  PG_TRY(index_->SetMeta("hold_from", ""));
+  PG_TRY(index_->SetMeta(Mark::kHoldFrom, ""));
   hold_from_ = 0;
   deletions_.clear();
   for (const Node& node : held) Enqueue(node.id, node.intent, Duration(0));
@@ -122,7 +122,7 @@ Result<std::uint64_t> Engine::DropDeletions() {
     live->node.dirty |= kAttributes;
     PG_TRY(AddIntent(live));
   }
-  PG_TRY(index_->SetMeta("hold_from", ""));
+  PG_TRY(index_->SetMeta(Mark::kHoldFrom, ""));
   PG_TRY(change.Commit());
   hold_from_ = 0;
   deletions_.clear();
@@ -161,7 +161,7 @@ Result<bool> Engine::FolderComesOver(NodeId folder) {
       PG_ASSIGN(const bool comes, FolderComesTo(node));
       if (comes) return true;
     }
-    folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
+    folder = node.remote_parent();
   }
   return false;
 }
@@ -194,7 +194,7 @@ Status Engine::BringBack(Node node) {
   if (n.there == There::kElsewhere || n.tried_parent != kNoNode || !n.upload.empty() ||
       (n.dirty & kAttributes))
     PG_TRY(AddIntent(live));
-  Tell([parent, name = n.name](ChangeListener* l) { l->NameChanged(parent, name); });
+  Emit(Event::NameChanged(parent, n.name));
   return Save(live);
 }
 
@@ -251,7 +251,7 @@ Status Engine::TakeOver(NodeId heir, NodeId former, const std::set<std::string>&
 
 // `came`: paths, of which those below `below` have come into `heir` over what stood there.
 Status Engine::TakeInside(NodeId heir, NodeId former, const std::string& below,
-                         const std::set<std::string>& came) {
+                          const std::set<std::string>& came) {
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(former));
   for (const NodeId id : inside) {
     PG_ASSIGN(Live * live, Get(id));
@@ -289,7 +289,7 @@ Status Engine::TakeInside(NodeId heir, NodeId former, const std::string& below,
       node.intent = 0;
       node.listed_at = 0;
       SetThere(&node, heir, key);
-      Tell([heir, name](ChangeListener* l) { l->NameChanged(heir, name); });
+      Emit(Event::NameChanged(heir, name));
       PG_TRY(TakeInside(id, id, path + "/", came));
     } else if (appeared) {
       node.parent = heir;
@@ -297,7 +297,7 @@ Status Engine::TakeInside(NodeId heir, NodeId former, const std::string& below,
         PG_ASSIGN(node.name, NameBeside(heir, name));
       }
       SetThere(&node, heir, key);
-      Tell([heir, shown = node.name](ChangeListener* l) { l->NameChanged(heir, shown); });
+      Emit(Event::NameChanged(heir, node.name));
     } else {
       if (!folder && heir != former) PG_TRY(DropLeft(heir, key));
       node.there_parent = heir;
@@ -318,7 +318,7 @@ Status Engine::DropLeft(NodeId heir, const std::string& key) {
 }
 
 Status Engine::HeldBelow(NodeId held, const std::string& below,
-                        std::map<std::string, std::string>* versions) {
+                         std::map<std::string, std::string>* versions) {
   PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(held));
   for (const NodeId id : inside) {
     PG_ASSIGN(Live * live, Get(id));

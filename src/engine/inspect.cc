@@ -16,7 +16,7 @@ constexpr Duration kStuck(600000);    // no upload gets on, and the store has sa
 
 DriveStatus Engine::Summary() {
   DriveStatus out;
-  out.offline_since = link_->OfflineSince();
+  out.offline_since = store_->OfflineSince();
   out.cache_limit = budget_->limits().bytes;
   {
     const Lock tree(tree_mutex_);
@@ -36,31 +36,13 @@ DriveStatus Engine::Summary() {
       --out.pending.files;  // it waits for a person, not for the store
     }
     out.state_gone = !CheckState().ok();
-    out.last_error = out.offline_since != 0    ? link_->LastFault()
-                     : !sign_in_error_.empty() ? sign_in_error_
-                     : !pin_error_.empty()     ? pin_error_
-                     : !fault_.empty()         ? fault_
-                                               : last_error_;
+    out.last_error = out.offline_since != 0 ? store_->LastFault() : health_.Worst();
     if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
     if (auto bytes = index_->OnDiskWaiting(); bytes.ok()) out.waiting_bytes = *bytes;
   }
   const Lock lock(queue_mutex_);
   out.uploading = running_.size();
   return out;
-}
-
-void Engine::NoteFault(NodeId id, const Error& error) {
-  if (error.code == Code::kUnavailable) return;  // being offline is said apart, while it lasts
-  if (error.code == Code::kSignIn) {
-    sign_in_error_ = error.what;
-    return;
-  }
-  fault_ = error.what;
-  fault_of_ = id;
-}
-
-void Engine::WentWell(NodeId id) {
-  if (fault_of_ == id) fault_.clear();
 }
 
 void Engine::SetLimits(const DriveLimits& limits) {
@@ -76,12 +58,12 @@ void Engine::SetLimits(const DriveLimits& limits) {
 bool Engine::IsAlive() {
   {
     const Lock tree(tree_mutex_);
-    if (!index_->Meta("id").ok()) return false;
+    if (!index_->Meta(Mark::kDriveId).ok()) return false;
   }
-  if (link_->OfflineSince() != 0) return true;
+  if (store_->OfflineSince() != 0) return true;
   const Steady long_ago = options_.clock->Now() - kStuck;
   const Lock lock(queue_mutex_);
-  return running_.empty() || last_turn_ > long_ago || provider_->LastSign() > long_ago;
+  return running_.empty() || last_turn_ > long_ago || store_->LastSign() > long_ago;
 }
 
 Engine::StateOf Engine::StateOfLive(const Live& live) {

@@ -53,9 +53,9 @@ struct Engine::Job {
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
-  Cancel cancel;
-  // With kAgain: the next turn is not before `delay`, and later each time (Engine::NoteAgain), up to
-  // `longest`. `why` is what the queue says of it.
+  Call call{nullptr, Traffic::kUpload};
+  // With kAgain: the next turn is not before `delay`, and later each time (Engine::NoteAgain), up
+  // to `longest`. `why` is what the queue says of it.
   Duration delay{0}, longest{30000};
   std::string why;
   NodeId behind = kNoNode;  // with kParked

@@ -29,22 +29,9 @@ bool Engine::IsFresh(NodeId id) {
   return it != listed_.end() && options_.clock->Now() - it->second < limits_.fresh_for;
 }
 
-// People look at a few folders and want the truth; programs walk thousands and want speed.
-bool Engine::AllowAsking() {
-  const Lock lock(pace_mutex_);
-  const Steady now = options_.clock->Now();
-  if (tokens_at_ == Steady{}) tokens_at_ = now;
-  const double seconds = std::chrono::duration<double>(now - tokens_at_).count();
-  tokens_ = std::min(8.0, tokens_ + seconds * 2);
-  tokens_at_ = now;
-  if (tokens_ < 1) return false;
-  tokens_ -= 1;
-  return true;
-}
-
 // Joins the listing that is under way, or begins one on a thread of its own.
-Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
-  PG_TRY(link_->Check());
+Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name, Traffic traffic) {
+  PG_TRY(store_->Check());
   const Steady deadline = options_.clock->Now() + options_.patience;
   bool probe_name = false;
   {
@@ -59,7 +46,7 @@ Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
         return Error(Code::kBusy, "the folder's move is not done at the store yet");
       tree_changed_.WaitUntil(tree_mutex_, std::min(moved_by, now + kLookAgain));
       if (stop_->cancelled()) return Error(Code::kCancelled, "the drive ends");
-      PG_TRY(link_->Check());
+      PG_TRY(store_->Check());
       PG_ASSIGN(folder, GetFolder(id));
     }
     for (NodeId up = id; up != kRootId;) {
@@ -74,6 +61,7 @@ Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name) {
       slot = std::make_shared<Listing>();
       slot->folder = id;
       slot->started = options_.clock->Now();
+      slot->traffic = traffic;
       PG_ASSIGN(slot->key, FolderKey(id));
       if (!BeginListing(slot)) {
         const auto here = slot;
@@ -125,7 +113,8 @@ Status Engine::LookForKey(NodeId id, const std::string& key) {
     path += key;
     asked = options_.clock->Now();
   }
-  const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
+  const auto entry =
+      store_->Ask(Traffic::kForeground, [&](const Call& c) { return store_->Look(path, c); });
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
   PG_ASSIGN(const bool spelled, IsOtherSpelling(id, KeyToName(key), *entry));
   if (spelled) return ListFolder(id, Wait::kAll, "");  // that one tells what it is called
@@ -149,7 +138,8 @@ Result<bool> Engine::IsOtherSpelling(NodeId folder, const std::string& name, con
 void Engine::RunListing(const std::shared_ptr<Listing>& listing) {
   Status outcome;
   for (std::string next; outcome.ok();) {
-    auto page = AskStore([&](const Cancel& c) { return provider_->List(listing->key, next, c); });
+    auto page = store_->Ask(listing->traffic,
+                            [&](const Call& c) { return store_->List(listing->key, next, c); });
     if (page.ok()) {
       outcome = listing->folder == kRootId ? LookForRules(page->entries) : Status();
       if (!outcome.ok()) break;
@@ -189,13 +179,13 @@ bool Engine::CloseListing(Listing* listing, const Status& outcome) {
   } else if (!outcome.ok()) {
     listing->error = outcome.error();
     if (outcome.error().code != Code::kCancelled) {
-      NoteFault(listing->folder, outcome.error());
+      health_.NoteFault(listing->folder, outcome.error());
       LogAbout(LogLevel::kWarning, {listing->key, NameOf(outcome.error().code)}, "{}",
                outcome.error().what);
     }
   } else {
     listed_[listing->folder] = listing->started;
-    WentWell(listing->folder);
+    health_.ClearFault(listing->folder);
   }
   if (std::exchange(pins_changed_, false)) WakePins();
   const bool learn = outcome.ok() && folder.ok() && !(*folder)->node.attributes_known;
@@ -216,7 +206,7 @@ Status Engine::LookForRules(const std::vector<Entry>& entries) {
       return taken;
     // as they were: a mount must not depend on what anybody may write there
     const Lock tree(tree_mutex_);
-    last_error_ = taken.error().what;
+    health_.Warn(taken.error().what);
     LogAbout(LogLevel::kError, {kRulesName, NameOf(taken.error().code)}, "{}", taken.error().what);
   }
   return {};
@@ -232,7 +222,8 @@ void Engine::RemoveLeftovers() {
         due.insert(leftovers_.extract(one));
   }
   for (const auto& [path, left] : due) {
-    const Status removed = provider_->Remove(path, Precondition::Is(left.version), stop_);
+    const Status removed =
+        store_->Remove(path, Precondition::Is(left.version), Call{stop_, Traffic::kHousekeeping});
     // if not, it is seen again
     if (removed.ok()) Log(LogLevel::kInfo, "removed {}, which was left behind", Printable(path));
   }
@@ -251,11 +242,12 @@ Status Engine::LookAgain(NodeId id) {
     PG_ASSIGN(path, TherePath(live->node));
     started = options_.clock->Now();
   }
-  const auto entry = AskStore([&](const Cancel& c) { return provider_->Look(path, c); });
+  const auto entry =
+      store_->Ask(Traffic::kForeground, [&](const Call& c) { return store_->Look(path, c); });
   if (!entry.ok() && entry.error().code != Code::kNotFound) return entry.error();
   bool ours = false;
   if (entry.ok()) {
-    PG_ASSIGN(ours, OnlyAttributesDiffer(known, path, *entry, stop_));
+    PG_ASSIGN(ours, OnlyAttributesDiffer(known, path, *entry, Call{stop_, Traffic::kForeground}));
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));
@@ -326,7 +318,7 @@ void Engine::WatchLoop() {
       }
       ForgetOld();
     }
-    if (link_->Check().ok()) {
+    if (store_->Check().ok()) {
       Ignore(FollowMoves());
       RemoveLeftovers();
     }
@@ -338,13 +330,13 @@ void Engine::WatchLoop() {
     }
     for (const NodeId id : due) {
       if (stop_->cancelled()) return;
-      Ignore(ListFolder(id, Wait::kAll, ""));
+      Ignore(ListFolder(id, Wait::kAll, "", Traffic::kHousekeeping));
     }
   }
 }
 
 Status Engine::Refresh() {
-  PG_TRY(link_->TryNow());
+  PG_TRY(store_->TryNow());
   std::vector<NodeId> folders = {kRootId};
   {
     const Lock tree(tree_mutex_);

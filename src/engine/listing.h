@@ -12,6 +12,7 @@ namespace pargeter {
 struct Engine::Listing {
   NodeId folder = kNoNode;
   std::string key;
+  Traffic traffic = Traffic::kForeground;
   Steady started{};  // what was changed here since then is newer than it
   std::unordered_set<NodeId> seen;
   bool first_page = false, done = false;

@@ -18,7 +18,7 @@ constexpr Duration kHeldOpen(5000);
 }  // namespace
 
 bool Engine::CopiedInParts(std::uint64_t size) const {
-  const std::uint64_t above = provider_->Can().copies_in_parts_above;
+  const std::uint64_t above = store_->Can().copies_in_parts_above;
   return above > 0 && size > above;
 }
 
@@ -31,24 +31,23 @@ Result<Engine::Outcome> Engine::CopyFile(Job* job) {
   const bool move = !copy_of && from != job->path;
   const bool attributes = copy_of || !move || (node.dirty & kAttributes);
   const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
-  const bool in_one = move && provider_->Can().moves_files;
+  const bool in_one = move && store_->Can().moves_files;
   Sent how = in_one ? Sent::kMove : move ? Sent::kCopy : Sent::kBytes;
   const std::uint64_t size = copy_of ? node.size : node.there_size;
-  PG_TRY(EndParts(node.upload, job->cancel));
+  PG_TRY(EndParts(node.upload, job->call));
   const bool in_parts = !in_one && CopiedInParts(size);
   if (in_parts) PG_TRY(JournalUnknownParts(job->id, job->path));
   // it may be made though nobody learns of it: its time tells it then
   const bool here = from == job->path;
-  const bool told = provider_->Can().tells_writer && SignTells(node, job->Place());
+  const bool told = store_->Can().tells_writer && SignTells(node, job->Place());
   if ((here || (copy_of && !told)) && !in_parts && job->attributes.mtime)
     PG_TRY(JournalSent(*job, TimeMark(size, *job->attributes.mtime)));
-  auto entry = in_one
-                   ? provider_->MoveFile(from, version, job->path, only_if, job->cancel)
-                   : provider_->Copy(from, version, size, job->path,
-                                     attributes ? &job->attributes : nullptr, only_if, job->cancel);
+  auto entry = in_one ? store_->MoveFile(from, version, job->path, only_if, job->call)
+                      : store_->Copy(from, version, size, job->path,
+                                     attributes ? &job->attributes : nullptr, only_if, job->call);
   if (!entry.ok() && in_parts) {
     if (MayRetry(entry.error().code)) return entry.error();
-    PG_TRY(EndParts("?\n" + job->path, job->cancel));
+    PG_TRY(EndParts("?\n" + job->path, job->call));
   }
   job->parts_ended = true;
   if (!entry.ok() && move && !job->aside && MayBeItself(entry.error().code)) {
@@ -57,86 +56,88 @@ Result<Engine::Outcome> Engine::CopyFile(Job* job) {
   }
   if (!entry.ok() &&
       (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
-    const auto target = provider_->Look(job->path, job->cancel);
-    if (!target.ok() && target.error().code != Code::kNotFound) return target.error();
+    PG_ASSIGN(std::optional<Entry> target, store_->LookIfThere(job->path, job->call));
     bool made = false;
-    if (move && target.ok()) {
+    if (move && target) {
       PG_ASSIGN(made, MadeBefore(*job, from, entry.error().code, *target));
     }
-    if (made) {
-      entry = target;  // made by a former attempt, whose answer was lost
-      if (!in_one) how = Sent::kCopyBefore;
-    } else {
-      auto source = provider_->Look(from, job->cancel);
-      if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
-      if (source.ok() && source->kind == Kind::kFolder)
-        source = Error(Code::kNotFound, "a folder has its place");
-      if (source.ok() && source->version == version) {
-        if (from == job->path && !copy_of)  // it was away for a moment; nothing here is newer
-          return Error(
-              Code::kStoreFault,
-              fmt::format("the store says of {} now one version and now another", Printable(from)));
-        // The original is unchanged, so the store refused because of the target. The target may be
-        // our own copy, made by a request whose answer was lost: Conflict compares its bytes with
-        // those of the original, which have to be here for that.
-        if (copy_of)
-          PG_TRY(EnsurePresent(job->content, {0, job->size}, {0, 0},
-                               options_.clock->Now() + std::chrono::hours(1)));
-        return Conflict(job);
-      }
-      if (copy_of) {
-        // the original was replaced before it was copied, and nobody was told that it was
-        const Lock tree(tree_mutex_);
-        PG_ASSIGN(Live * live, Get(job->id));
-        if (live->node.generation == node.generation) PG_TRY(GiveUpCopy(live));
-        return Outcome::kAgain;
-      }
-      bool ours = false;
-      if (source.ok()) {
-        PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->cancel));
-      }
-      const Lock tree(tree_mutex_);
-      Change change(this);
-      PG_ASSIGN(Live * live, Get(job->id));
-      job->delay = Duration(100);
-      if (ours && live->node.version == version) {  // whatever is done with it here meanwhile
-        PG_TRY(AdoptVersion(live, *source));
-        PG_TRY(change.Commit());
-        return Outcome::kAgain;
-      }
-      // about to be written here: looked at again now and then
-      if (live->writers > 0) job->delay = std::min(kHeldOpen, options_.open_patience);
-      // written here since it was planned, or about to be: then it is no mere move any more
-      if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
-      // deleted here since: that was of the version that was seen, and not of this one
-      if (live->node.gone()) return Outcome::kAgain;
-      if (source.ok()) {
-        NewVersion(live, *source);  // changed there, moved here: the new version moves
-        PG_TRY(Save(live));
-        PG_TRY(change.Commit());
-        return Outcome::kAgain;
-      }
-      live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
-      PG_TRY(VanishedThere(live, options_.clock->Now()));
-      PG_TRY(change.Commit());
-      return Outcome::kDone;
-    }
+    if (!made) return ResolveRefusedCopy(job, from, version);
+    entry = std::move(*target);  // made by a former attempt, whose answer was lost
+    if (!in_one) how = Sent::kCopyBefore;
   }
   if (!entry.ok()) return entry.error();
   PG_TRY(CommitUpload(job, *entry, how));
   return Outcome::kDone;
 }
 
+// The store refused to copy `version` of `from`, since the original or the target is another one
+// than planned, and the target is not our own copy.
+Result<Engine::Outcome> Engine::ResolveRefusedCopy(Job* job, const std::string& from,
+                                                   const std::string& version) {
+  const Node& node = job->node;
+  const bool copy_of = !node.copy_of.empty();
+  PG_ASSIGN(std::optional<Entry> source, store_->LookIfThere(from, job->call));
+  if (source && source->kind == Kind::kFolder) source.reset();
+  if (source && source->version == version) {
+    if (from == job->path && !copy_of)  // it was away for a moment; nothing here is newer
+      return Error(
+          Code::kStoreFault,
+          fmt::format("the store says of {} now one version and now another", Printable(from)));
+    // The original is unchanged, so the store refused because of the target. The target may be
+    // our own copy, made by a request whose answer was lost: Conflict compares its bytes with
+    // those of the original, which have to be here for that.
+    if (copy_of)
+      PG_TRY(EnsurePresent(job->content, {0, job->size}, {0, 0},
+                           options_.clock->Now() + std::chrono::hours(1), Traffic::kUpload));
+    return Conflict(job);
+  }
+  if (copy_of) {
+    // the original was replaced before it was copied, and nobody was told that it was
+    const Lock tree(tree_mutex_);
+    PG_ASSIGN(Live * live, Get(job->id));
+    if (live->node.generation == node.generation) PG_TRY(GiveUpCopy(live));
+    return Outcome::kAgain;
+  }
+  bool ours = false;
+  if (source) {
+    PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->call));
+  }
+  const Lock tree(tree_mutex_);
+  Change change(this);
+  PG_ASSIGN(Live * live, Get(job->id));
+  job->delay = Duration(100);
+  if (ours && live->node.version == version) {  // whatever is done with it here meanwhile
+    PG_TRY(AdoptVersion(live, *source));
+    PG_TRY(change.Commit());
+    return Outcome::kAgain;
+  }
+  // about to be written here: looked at again now and then
+  if (live->writers > 0) job->delay = std::min(kHeldOpen, options_.open_patience);
+  // written here since it was planned, or about to be: then it is no mere move any more
+  if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
+  // deleted here since: that was of the version that was seen, and not of this one
+  if (live->node.gone()) return Outcome::kAgain;
+  if (source) {
+    NewVersion(live, *source);  // changed there, moved here: the new version moves
+    PG_TRY(Save(live));
+    PG_TRY(change.Commit());
+    return Outcome::kAgain;
+  }
+  live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
+  PG_TRY(VanishedThere(live, options_.clock->Now()));
+  PG_TRY(change.Commit());
+  return Outcome::kDone;
+}
+
 // Was what stands at the new place brought there by a former attempt? Others may have put another
 // file at the old one since.
 Result<bool> Engine::MadeBefore(const Job& job, const std::string& from, Code refused,
-                               const Entry& target) {
+                                const Entry& target) {
   const std::string& version = job.node.version;
-  if (provider_->Can().moves_files && refused != Code::kNotFound) {
+  if (store_->Can().moves_files && refused != Code::kNotFound) {
     if (target.version != version) return false;
-    const auto source = provider_->Look(from, job.cancel);
-    if (!source.ok() && source.error().code != Code::kNotFound) return source.error();
-    if (source.ok() && source->version == version) return false;  // it is still there
+    PG_ASSIGN(const std::optional<Entry> source, store_->LookIfThere(from, job.call));
+    if (source && source->version == version) return false;  // it is still there
   }
   return IsCopy(job, "", from, version, job.node.there_size, target);
 }
@@ -144,14 +145,14 @@ Result<bool> Engine::MadeBefore(const Job& job, const std::string& from, Code re
 // What stands there is what we knew, with attributes that we sent, and nobody learnt that they
 // came.
 Result<bool> Engine::OnlyAttributesDiffer(const Node& node, const std::string& path,
-                                         const Entry& there, const Cancel& cancel) {
+                                          const Entry& there, const Call& call) {
   // (that it is of this node is not enough: a power cut may have taken the memory of an upload)
   if (!(node.dirty & kAttributes) || there.size != node.there_size) return false;
   // other bytes, though as many and of the same second
-  if (there.version != node.version && provider_->TellsContent(node.version) &&
-      provider_->TellsContent(there.version))
+  if (there.version != node.version && store_->TellsContent(node.version) &&
+      store_->TellsContent(there.version))
     return false;
-  PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, there, cancel));
+  PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, there, call));
   if (!sent || !there.attributes.origin.empty()) return sent;
   // nobody says whose it is: compared, if all of it is here
   std::shared_ptr<Content> content;
@@ -166,7 +167,7 @@ Result<bool> Engine::OnlyAttributesDiffer(const Node& node, const std::string& p
     if (!same || !content->present.Missing({0, there.size}).empty()) return sent;
   }
   HereSource source(content, there.size, options_.disk);
-  return provider_->HoldsContent(path, there, &source, cancel);
+  return store_->HoldsContent(path, there, &source, call);
 }
 
 // Its bytes are those that are here, and all that is to be sent still is.
@@ -181,7 +182,7 @@ Status Engine::AdoptVersion(Live* live, const Entry& there) {
 }
 
 Result<Engine::Outcome> Engine::SendFolder(Job* job) {
-  const Status made = provider_->MakeFolder(job->path, job->attributes, job->cancel);
+  const Status made = store_->MakeFolder(job->path, job->attributes, job->call);
   if (!made.ok()) {
     if (made.error().code != Code::kChanged) return made.error();
     PG_ASSIGN(const bool meets, MeetsFile(*job));
@@ -262,7 +263,7 @@ Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
     if (live->node.there != There::kElsewhere || live->node.gone()) return Outcome::kAgain;
     Job fresh;
     fresh.id = job->id;
-    fresh.cancel = job->cancel;
+    fresh.call = job->call;
     *job = std::move(fresh);
     PG_TRY(PlanJob(job));
     if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
@@ -276,8 +277,8 @@ Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
   if (unsure && MayBeLate(job)) return Outcome::kAgain;
   bool whole = false;  // in one request, with all that is in it
   Status moved = Error(Code::kChanged, "");
-  if (provider_->Can().moves_folders) {
-    moved = provider_->MoveFolder(job->there_path, job->path, job->cancel);
+  if (store_->Can().moves_folders) {
+    moved = store_->MoveFolder(job->there_path, job->path, job->call);
     whole = moved.ok();
   }
   if (!whole && !job->aside && MayBeItself(moved.error().code)) {
@@ -318,8 +319,7 @@ Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
   }
   acked_[node.id] = options_.clock->Now();
   // what was there, or is said there by what was deleted here and is held back, is not ours
-  if (!whole && (provider_->Can().real_folders || job->occupant != kNoNode))
-    node.dirty |= kAttributes;
+  if (!whole && (store_->Can().real_folders || job->occupant != kNoNode)) node.dirty |= kAttributes;
   PG_TRY(AboveIsThere(*job));
   PG_TRY(Save(live));
   PG_TRY(TakeCopies(node.id, job->copied));

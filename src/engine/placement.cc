@@ -135,9 +135,7 @@ Status Engine::TurnInto(Node* node, Placement now) {
   const Placement before = std::exchange(node->effective, now);
   if (before == now) return {};
   if ((before == Placement::kHide) != (now == Placement::kHide))
-    Tell([parent = node->parent, name = node->name](ChangeListener* l) {
-      l->NameChanged(parent, name);
-    });
+    Emit(Event::NameChanged(node->parent, node->name));
   if (now == Placement::kPin) pins_changed_ = true;
   if ((before == Placement::kLocal || now == Placement::kLocal) && (node->dirty & kData)) {
     PG_ASSIGN(const std::string ranges, index_->Presence(node->id));
@@ -276,7 +274,7 @@ Result<Engine::Outcome> Engine::BringDown(Job* job) {
     node = live->node;
   }
   const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
-  const Status whole = EnsurePresent(content, {0, node.size}, {0, 0}, deadline);
+  const Status whole = EnsurePresent(content, {0, node.size}, {0, 0}, deadline, Traffic::kUpload);
   if (!whole.ok()) {
     if (whole.error().code != Code::kStale) return whole.error().Within("cannot be kept local");
     Ignore(LookAgain(job->id));
@@ -337,7 +335,7 @@ Result<Explanation> Engine::Explain(NodeId id) {
   out.node = state.node;
   out.state = state.state;
   out.sums = state.sums;
-  out.offline_since = link_->OfflineSince();
+  out.offline_since = store_->OfflineSince();
   PG_ASSIGN(out.path, PathOf(id));
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(id));

@@ -94,7 +94,7 @@ Status Engine::PlanJob(Job* job) {
       goes = false;
     }
   }
-  live->upload = job->cancel;  // under way: whoever wants its place waits
+  live->upload = job->call.cancel;  // under way: whoever wants its place waits
   live->upload_of = node.generation;
   live->upload_end = kAnywhere;
   live->held_since = {};
@@ -169,7 +169,7 @@ Status Engine::PlanPlace(Job* job, Live* live) {
     for (NodeId up = node.parent; up != kRootId;) {
       PG_ASSIGN(const Live* above, Get(up));
       const Node& one = above->node;
-      const NodeId in = one.there == There::kElsewhere ? one.there_parent : one.parent;
+      const NodeId in = one.remote_parent();
       job->above.push_back({one.id, in, ThereName(one)});
       up = in;
     }
@@ -254,14 +254,13 @@ Result<bool> Engine::MadeBy(const Job& job, const Entry& made) {
       tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place();
   bool sent = made.attributes.origin == OriginOf(job.id) && SignTells(job.node, place);
   if (!sent) {
-    PG_ASSIGN(sent, WasSent(job.node, place, tried ? job.tried_path : job.path, made, job.cancel));
+    PG_ASSIGN(sent, WasSent(job.node, place, tried ? job.tried_path : job.path, made, job.call));
   }
   if (sent) return IsWhatIsKnown(job, made);
   if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
     return false;
-  const auto original = provider_->Look(job.there_path, job.cancel);
-  if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
-  if (!original.ok() || original->version != job.node.version) return false;
+  PG_ASSIGN(const std::optional<Entry> original, store_->LookIfThere(job.there_path, job.call));
+  if (!original || original->version != job.node.version) return false;
   return IsCopy(job, "", job.there_path, original->version, original->size, made);
 }
 
@@ -286,19 +285,18 @@ Result<bool> Engine::IsItself(const Job& job, const std::string& path) {
   const auto [folder, name] = Parted(path);
   const auto [old_folder, old_name] = Parted(job.there_path);
   if (job.there_path.empty() || folder != old_folder || name == old_name) return false;
-  if (job.node.kind == NodeKind::kFolder && !provider_->Can().moves_folders) return false;
-  const auto answers = provider_->Look(path, job.cancel);
-  if (!answers.ok() && answers.error().code == Code::kNotFound) return false;
-  if (!answers.ok()) return answers.error();
-  PG_ASSIGN(const auto listed, ListsNames(folder, name, old_name, job.cancel));
+  if (job.node.kind == NodeKind::kFolder && !store_->Can().moves_folders) return false;
+  PG_ASSIGN(const std::optional<Entry> answers, store_->LookIfThere(path, job.call));
+  if (!answers) return false;
+  PG_ASSIGN(const auto listed, ListsNames(folder, name, old_name, job.call));
   return !listed.first && listed.second;
 }
 
 Result<std::pair<bool, bool>> Engine::ListsNames(const std::string& folder, const std::string& a,
-                                                const std::string& b, const Cancel& cancel) {
+                                                 const std::string& b, const Call& call) {
   std::pair<bool, bool> found{false, false};
   for (std::string next;;) {
-    PG_ASSIGN(const ListPage page, provider_->List(folder, next, cancel));
+    PG_ASSIGN(const ListPage page, store_->List(folder, next, call));
     for (const Entry& entry : page.entries) {
       found.first = found.first || entry.name == a;
       found.second = found.second || entry.name == b;
@@ -309,14 +307,13 @@ Result<std::pair<bool, bool>> Engine::ListsNames(const std::string& folder, cons
 }
 
 // Two names in one folder: it answers for both, and lists one of them.
-Result<bool> Engine::AreOne(const std::string& a, const std::string& b, const Cancel& cancel) {
+Result<bool> Engine::AreOne(const std::string& a, const std::string& b, const Call& call) {
   for (const std::string& path : {a, b}) {
-    const auto answers = provider_->Look(path, cancel);
-    if (!answers.ok() && answers.error().code == Code::kNotFound) return false;
-    if (!answers.ok()) return answers.error();
+    PG_ASSIGN(const std::optional<Entry> answers, store_->LookIfThere(path, call));
+    if (!answers) return false;
   }
   const auto [folder, name] = Parted(a);
-  PG_ASSIGN(const auto listed, ListsNames(folder, name, Parted(b).second, cancel));
+  PG_ASSIGN(const auto listed, ListsNames(folder, name, Parted(b).second, call));
   return listed.first != listed.second;
 }
 
@@ -336,7 +333,7 @@ std::string Engine::SpelledNow(const Node& left) {
 
 Result<Engine::Outcome> Engine::GoAside(Job* job) {
   const bool folder = job->node.kind == NodeKind::kFolder;
-  if (folder ? !provider_->Can().moves_folders : !provider_->Can().moves_files)
+  if (folder ? !store_->Can().moves_folders : !store_->Can().moves_files)
     return Error(Code::kPermission,
                  fmt::format("the store takes {} and {} for one name", Printable(job->there_path),
                              Printable(job->path)),
@@ -350,13 +347,12 @@ Result<Engine::Outcome> Engine::GoAside(Job* job) {
 // Without the lock: was the file itself moved there, and nobody learnt of it? Then it is all that
 // the store has of it, and goes back the same way.
 Result<bool> Engine::WentThere(const Job& job, const Entry& made) {
-  if (!provider_->Can().moves_files || job.there_path.empty() || job.there_path == job.tried_path)
+  if (!store_->Can().moves_files || job.there_path.empty() || job.there_path == job.tried_path)
     return false;
   if (made.version != job.node.version || made.size != job.node.there_size) return false;
-  const auto original = provider_->Look(job.there_path, job.cancel);
-  if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
+  PG_ASSIGN(const std::optional<Entry> original, store_->LookIfThere(job.there_path, job.call));
   // (others may have put another there since)
-  return !original.ok() || original->version != job.node.version;
+  return !original || original->version != job.node.version;
 }
 
 // What a former attempt was to make is not there. That request may still be on its way, though it
@@ -394,7 +390,7 @@ Result<Engine::Outcome> Engine::TakeBack(Job* job) {
   } else {
     PG_ASSIGN(const bool undone, TakeBackFile(job));
     if (!undone && MayBeLate(job)) return Outcome::kAgain;
-    if (!undone) PG_TRY(provider_->DropUnfinished(job->tried_path, OriginOf(job->id), job->cancel));
+    if (!undone) PG_TRY(store_->DropUnfinished(job->tried_path, OriginOf(job->id), job->call));
   }
   const Lock tree(tree_mutex_);
   PG_ASSIGN(Live * live, Get(job->id));
@@ -458,9 +454,8 @@ Result<bool> Engine::IsAllThereIs(const Job& job, const Entry& made) {
   const Node& node = job.node;
   const bool needed = !(node.dirty & (kData | kTriedData)) || made.version == node.version;
   if (!needed || job.there_path.empty() || job.there_path == job.tried_path) return false;
-  const auto original = provider_->Look(job.there_path, job.cancel);
-  if (!original.ok() && original.error().code != Code::kNotFound) return original.error();
-  return !original.ok() || original->version != node.version;
+  PG_ASSIGN(const std::optional<Entry> original, store_->LookIfThere(job.there_path, job.call));
+  return !original || original->version != node.version;
 }
 
 // It may have replaced a whole file: it leaves from there as any other, when what comes to its
@@ -477,13 +472,12 @@ Result<bool> Engine::IsAllTheStoreHas(const Job& job) {
 Result<bool> Engine::TakeBackFile(Job* planned) {
   const Job& job = *planned;
   for (int round = 0; round < 3; ++round) {  // a store may say another version once, wrongly
-    const auto made = provider_->Look(job.tried_path, job.cancel);
-    if (!made.ok() && made.error().code == Code::kNotFound) return false;
-    if (!made.ok()) return made.error();
+    PG_ASSIGN(const std::optional<Entry> made, store_->LookIfThere(job.tried_path, job.call));
+    if (!made) return false;
     PG_ASSIGN(const bool moved, WentThere(job, *made));
     if (moved) {
-      const auto back = provider_->MoveFile(job.tried_path, made->version, job.there_path,
-                                            Precondition::Absent(), job.cancel);
+      const auto back = store_->MoveFile(job.tried_path, made->version, job.there_path,
+                                         Precondition::Absent(), job.call);
       if (!back.ok() && back.error().code != Code::kChanged) return back.error();
       planned->went_on = !back.ok();  // others have put something where it was
       return true;
@@ -504,8 +498,7 @@ Result<bool> Engine::TakeBackFile(Job* planned) {
     const bool sent = made->attributes.origin == OriginOf(job.id) &&
                       (job.node.dirty & (kData | kTriedData)) && made->version != job.node.version;
     if (!sent && MayBeAnothers(job.id)) return false;
-    const Status gone =
-        provider_->Remove(job.tried_path, Precondition::Is(made->version), job.cancel);
+    const Status gone = store_->Remove(job.tried_path, Precondition::Is(made->version), job.call);
     if (gone.ok()) return true;
     if (gone.error().code != Code::kChanged) return gone.error();
   }

@@ -16,7 +16,8 @@ Result<std::optional<Quota>> Engine::AccountSpace(Duration max_age) {
     if (!account_.offered) return std::optional<Quota>();
     if (account_.known && options_.clock->Now() - account_.at < max_age) return account_.known;
   }
-  const auto got = AskStore([&](const Cancel& c) { return provider_->SpaceOfAccount(c); });
+  const auto got =
+      store_->Ask(Traffic::kForeground, [&](const Call& c) { return store_->SpaceOfAccount(c); });
   if (got.ok()) {
     const Lock lock(account_mutex_);
     account_.offered = got->has_value();

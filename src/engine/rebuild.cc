@@ -34,7 +34,7 @@ Status Engine::OpenIndex() {
     index_ = std::move(*opened);
     // It gets its id when all else is done. Without, it is new, or was emptied, or the process that
     // made it anew did not come to an end: what waits is not in it.
-    PG_ASSIGN(const std::string id, index_->Meta("id"));
+    PG_ASSIGN(const std::string id, index_->Meta(Mark::kDriveId));
     return id.empty() ? Rebuild() : Status();
   }
   if (opened.error().code != Code::kDamaged) return opened.error();
@@ -61,9 +61,10 @@ Status Engine::Rebuild() {
   }
   if (pending.empty()) return {};
   PG_TRY(blocks_->SyncNames(Place::kPending));
-  last_error_ = fmt::format("the index was lost; {} waiting file{} found again", pending.size(),
-                            pending.size() == 1 ? " was" : "s were");
-  Log(LogLevel::kWarning, "{}", last_error_);
+  const std::string warning = fmt::format("the index was lost; {} waiting file{} found again",
+                                          pending.size(), pending.size() == 1 ? " was" : "s were");
+  health_.Warn(warning);
+  Log(LogLevel::kWarning, "{}", warning);
   return index_->Sync();
 }
 

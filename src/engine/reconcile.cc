@@ -26,7 +26,7 @@ constexpr int kPartsAtOnce = 4;
 }  // namespace
 
 Result<Engine::Outcome> Engine::Reconcile(Job* job) {
-  PG_TRY(EnsureProbed(job->cancel));
+  PG_TRY(EnsureProbed(job->call));
   PG_TRY(LearnBeforeSending(*job));
   bool comes_down = false;
   {
@@ -51,7 +51,7 @@ Result<Engine::Outcome> Engine::Reconcile(Job* job) {
   const Node& node = job->node;
   if (HasParts(node.upload) && (node.gone() || !(node.dirty & kData))) {
     // begun for bytes that nobody wants up any more
-    PG_TRY(EndParts(node.upload, job->cancel));
+    PG_TRY(EndParts(node.upload, job->call));
     // (of what is deleted they may have been put together before that, and nobody heard of it)
     PG_TRY(JournalParts(node.id, node.gone() ? WithAnything(node) : ""));
     return Outcome::kAgain;
@@ -63,7 +63,7 @@ Result<Engine::Outcome> Engine::Reconcile(Job* job) {
   if (node.kind == NodeKind::kFolder) return moved ? MoveFolder(job) : SendFolder(job);
   if (!node.copy_of.empty()) return CopyFile(job);
   // out of the way of its own new name: as it is, and from there with its new bytes
-  if (job->aside && moved && provider_->Can().moves_files) return CopyFile(job);
+  if (job->aside && moved && store_->Can().moves_files) return CopyFile(job);
   if ((node.dirty & kData) || node.there == There::kAbsent) return UploadFile(job);
   return CopyFile(job);
 }
@@ -81,21 +81,19 @@ Result<Engine::Outcome> Engine::Settle(NodeId id) {
   return Outcome::kDone;
 }
 
-// Once for each store: how far it guards conditions. The others wait for the first; the lock is
-// for nothing else.
-Status Engine::EnsureProbed(const Cancel& cancel) {
-  const Lock one(probe_mutex_);
-  if (provider_->Can().create != Guard::kUnknown) return {};
-  PG_TRY(provider_->Probe(cancel));
+Status Engine::EnsureProbed(const Call& call) {
+  PG_ASSIGN(const auto found, store_->EnsureProbed(call));
+  if (!found) return {};
   const Lock tree(tree_mutex_);
-  return index_->SetMeta("probe", provider_->ProbeResult());
+  return index_->SetMeta(Mark::kProbeResult, *found);
 }
 
 Result<Engine::Outcome> Engine::UploadFile(Job* job) {
   const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
   if (job->content) {
     // parts that were never read here come from the version that was changed
-    const Status whole = EnsurePresent(job->content, {0, job->size}, {0, 0}, deadline);
+    const Status whole =
+        EnsurePresent(job->content, {0, job->size}, {0, 0}, deadline, Traffic::kUpload);
     if (!whole.ok() && whole.error().code == Code::kStale) return BaseIsGone(job);
     if (!whole.ok()) return whole.error().Within("cannot complete " + Printable(job->path));
     PG_TRY(SyncBeforeSending(job));
@@ -147,25 +145,23 @@ Status Engine::SyncBeforeSending(Job* job) {
 Result<Engine::Outcome> Engine::BaseIsGone(Job* job) {
   job->delay = Duration(100);
   if (!job->there_path.empty()) {
-    const auto there = provider_->Look(job->there_path, job->cancel);
-    if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-    if (there.ok() && there->version == job->node.version)
+    PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(job->there_path, job->call));
+    if (there && there->version == job->node.version)
       return Error(Code::kStoreFault,
                    fmt::format("the store lists the version of {} that was changed here, and does "
                                "not give its bytes",
                                Printable(job->there_path)),
                    "The change is safe on this disk; the former version is asked for again.");
     // by an upload of ours, perhaps, and nobody learnt of it
-    if (there.ok() && job->there_path == job->path) {
+    if (there && job->there_path == job->path) {
       PG_ASSIGN(const bool ours, MadeBy(*job, *there));
       if (ours) return Conflict(job);
     }
   }
   // moved to its new place, and nobody learnt of it: it has all of its bytes there
   if (job->node.tried_parent == job->parent && job->node.tried_name == job->key) {
-    const auto made = provider_->Look(job->path, job->cancel);
-    if (!made.ok() && made.error().code != Code::kNotFound) return made.error();
-    if (made.ok()) {
+    PG_ASSIGN(const std::optional<Entry> made, store_->LookIfThere(job->path, job->call));
+    if (made) {
       PG_ASSIGN(const bool went, WentThere(*job, *made));
       if (went) return Conflict(job);
     }
@@ -183,11 +179,12 @@ Result<Engine::Outcome> Engine::BaseIsGone(Job* job) {
     for (const Range& gap : content->present.Missing({0, content->size})) content->AddHole(gap);
     content->source.size = 0;
   }
-  last_error_ = fmt::format(
+  const std::string warning = fmt::format(
       "{} was replaced at the store before all of it was here: in the copy kept of it, what was "
       "neither read nor written here is zeros",
       Printable(job->path));
-  Log(LogLevel::kWarning, "{}", last_error_);
+  health_.Warn(warning);
+  Log(LogLevel::kWarning, "{}", warning);
   PG_TRY(SaveContent(live, content));
   return Outcome::kAgain;
 }
@@ -201,19 +198,18 @@ Result<bool> Engine::WentAlong(const Job& job) {
     PG_ASSIGN(path, PathInDoubt(job.node));
   }
   if (!path) return false;
-  const auto there = provider_->Look(*path, job.cancel);
-  if (!there.ok() && there.error().code != Code::kNotFound) return there.error();
-  if (!there.ok() || there->version != job.node.version) return false;
+  PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(*path, job.call));
+  if (!there || there->version != job.node.version) return false;
   const Lock lock(job.content->mu);
   job.content->source.path = *path;
   return true;
 }
 
 Result<Entry> Engine::SendContent(Job* job) {
-  const Capabilities can = provider_->Can();
+  const Capabilities can = store_->Can();
   const bool told = can.tells_writer && SignTells(job->node, job->Place());
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
-  PG_TRY(EndParts(job->node.upload, job->cancel));  // of when it was larger
+  PG_TRY(EndParts(job->node.upload, job->call));  // of when it was larger
   TextSource link(SymlinkBody(job->node.target));
   ContentSource content(job->content, 0, job->size, options_.disk);
   WriteSource* body = &content;
@@ -223,8 +219,7 @@ Result<Entry> Engine::SendContent(Job* job) {
   };
   SentSource sent(body, journal);
   if (!told && body->Size() == 0) PG_TRY(journal(Md5("")));
-  return provider_->Write(job->path, told ? body : &sent, job->attributes, job->only_if,
-                          job->cancel);
+  return store_->Write(job->path, told ? body : &sent, job->attributes, job->only_if, job->call);
 }
 
 Status Engine::JournalSent(const Job& job, const std::string& mark) {
@@ -256,19 +251,19 @@ Status Engine::JournalUnknownParts(NodeId id, const std::string& path) {
 // Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"
 // and the path where it is not known whether it was begun, nor under which id; all below a path
 // that ends in "/".
-Status Engine::EndParts(const std::string& journalled, const Cancel& cancel) {
+Status Engine::EndParts(const std::string& journalled, const Call& call) {
   if (!HasParts(journalled)) return {};
   const auto end = journalled.find('\n');
   const std::string path = journalled.substr(end + 1);
   if (journalled[0] != '?') {
     const auto colon = journalled.find(':', journalled.find(':') + 1);
-    return provider_->AbortParts({path, journalled.substr(colon + 1, end - colon - 1)}, cancel);
+    return store_->AbortParts({path, journalled.substr(colon + 1, end - colon - 1)}, call);
   }
-  PG_ASSIGN(const std::vector<PartedUpload> uploads, provider_->ListUploads(cancel));
+  PG_ASSIGN(const std::vector<PartedUpload> uploads, store_->ListUploads(call));
   const bool below = path.back() == '/';
   for (const PartedUpload& upload : uploads) {
     if (below ? upload.path.compare(0, path.size(), path) == 0 : upload.path == path)
-      PG_TRY(provider_->AbortParts(upload, cancel));
+      PG_TRY(store_->AbortParts(upload, call));
   }
   return {};
 }
@@ -276,7 +271,7 @@ Status Engine::EndParts(const std::string& journalled, const Cancel& cancel) {
 // In parts, several at once. The upload's id is journalled, so that the next start goes on with the
 // parts that are there, or ends it; with it, which attributes it was begun with.
 Result<Entry> Engine::SendParts(Job* job) {
-  const std::uint64_t part_size = std::max(provider_->Can().part_size, job->size / 9000 + 1);
+  const std::uint64_t part_size = std::max(store_->Can().part_size, job->size / 9000 + 1);
   const int count = static_cast<int>((job->size + part_size - 1) / part_size);
   PartedUpload upload{job->path, ""};
   std::vector<UploadedPart> parts(static_cast<std::size_t>(count));
@@ -289,7 +284,7 @@ Result<Entry> Engine::SendParts(Job* job) {
     const PartedUpload former{known.substr(end + 1), known.substr(colon + 1, end - colon - 1)};
     if (known.compare(0, of.size(), of) == 0 && former.path == job->path &&
         known.compare(std::min(known.size(), of.size() + attributes.size()), in.size(), in) == 0) {
-      const auto there = provider_->ListParts(former, job->cancel);
+      const auto there = store_->ListParts(former, job->call);
       if (there.ok()) {
         upload = former;
         job->begun_with_others = known.compare(of.size(), attributes.size(), attributes) != 0;
@@ -299,11 +294,11 @@ Result<Entry> Engine::SendParts(Job* job) {
         }
       }
     }
-    if (upload.id.empty()) PG_TRY(EndParts(known, job->cancel));
+    if (upload.id.empty()) PG_TRY(EndParts(known, job->call));
   }
   if (upload.id.empty()) {
     PG_TRY(JournalUnknownParts(job->id, job->path));
-    PG_ASSIGN(upload, provider_->BeginParts(job->path, job->attributes, job->cancel));
+    PG_ASSIGN(upload, store_->BeginParts(job->path, job->attributes, job->call));
     PG_TRY(JournalParts(job->id, of + attributes + in + upload.id + "\n" + upload.path));
   }
   std::atomic<int> next{0};
@@ -320,13 +315,13 @@ Result<Entry> Engine::SendParts(Job* job) {
       stored.version = part.tag;
       const auto held = part.number == 0
                             ? Result<bool>(false)
-                            : provider_->HoldsContent(job->path, stored, &source, job->cancel);
+                            : store_->HoldsContent(job->path, stored, &source, job->call);
       if (held.ok() && *held) continue;
       {
         const Lock lock(mutex);
         if (failed) return;
       }
-      auto done = provider_->WritePart(upload, i + 1, &source, job->cancel);
+      auto done = store_->WritePart(upload, i + 1, &source, job->call);
       if (done.ok()) {
         part = *done;
       } else {
@@ -337,14 +332,15 @@ Result<Entry> Engine::SendParts(Job* job) {
   };
   WorkTogether(static_cast<std::size_t>(std::min(kPartsAtOnce, count)), work);
   if (!failed) {
-    auto done = provider_->CompleteParts(upload, parts, job->only_if, job->cancel);
+    auto done = store_->CompleteParts(upload, parts, job->only_if, job->call);
     if (done.ok()) return done;
     failed = done.error();
   }
   // parts that went up stay for the next attempt, unless there will be none like this
   if (failed->code == Code::kCancelled && stop_->cancelled()) return *failed;
   if (!MayRetry(failed->code)) {
-    if (provider_->AbortParts(upload, nullptr).ok()) Ignore(JournalParts(job->id, ""));
+    if (store_->AbortParts(upload, {nullptr, Traffic::kUpload}).ok())
+      Ignore(JournalParts(job->id, ""));
   }
   return *failed;
 }
@@ -389,7 +385,7 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
   }
   acked_[node.id] = options_.clock->Now();
   PG_TRY(AboveIsThere(*job));
-  sign_in_error_.clear();
+  health_.NoteSignedIn();
   if (how == Sent::kMove)  // a listing that began before may still show it
     removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
   else
@@ -448,8 +444,8 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
   PG_TRY(change.Commit());
   if (job->aside) PG_TRY(SyncIndex());  // before what is at its old place goes
   if (given_up && live->content) GiveUpBytes(live);
-  activity_.Add("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
-                FormatSize(entry.size));
+  EmitHappened("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
+               FormatSize(entry.size));
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
   return {};
 }

@@ -29,18 +29,18 @@ constexpr std::int64_t kForgottenIds = 1 << 20;  // more than are given between 
 Status Engine::Recover() {
   const Lock tree(tree_mutex_);
   PG_TRY(ClaimCache());
-  PG_ASSIGN(const std::string hold, index_->Meta("hold_from"));
+  PG_ASSIGN(const std::string hold, index_->Meta(Mark::kHoldFrom));
   hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
-  PG_ASSIGN(const std::string boot, index_->Meta("boot"));
-  PG_ASSIGN(const std::string synced_at, index_->Meta("synced_at"));
+  PG_ASSIGN(const std::string boot, index_->Meta(Mark::kBootId));
+  PG_ASSIGN(const std::string synced_at, index_->Meta(Mark::kSyncedAt));
   synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
-  PG_ASSIGN(const std::string round, index_->Meta("synced_round"));
+  PG_ASSIGN(const std::string round, index_->Meta(Mark::kSyncedRound));
   synced_round_ = std::strtoll(round.c_str(), nullptr, 10);
   index_->SetRound(synced_round_ + 1);
-  PG_ASSIGN(const std::string names, index_->Meta("names_synced"));
+  PG_ASSIGN(const std::string names, index_->Meta(Mark::kNamesSynced));
   names_synced_ = std::strtoll(names.c_str(), nullptr, 10);
   index_->SkipIntents(names_synced_);  // the numbers of later ones are higher
-  PG_ASSIGN(const std::string cut, index_->Meta("last_of_cut"));
+  PG_ASSIGN(const std::string cut, index_->Meta(Mark::kLastOfCut));
   last_of_cut_ = std::strtoll(cut.c_str(), nullptr, 10);
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
   Change change(this);
@@ -49,7 +49,7 @@ Status Engine::Recover() {
   PG_TRY(RecoverWaiting(power_cut));
   if (power_cut) PG_TRY(ForgetLostLocal());
   PG_TRY(RecoverHeld());
-  PG_TRY(index_->SetMeta("boot", options_.boot_id));
+  PG_TRY(index_->SetMeta(Mark::kBootId, options_.boot_id));
   PG_TRY(change.Commit());
   PG_TRY(SyncIndex());
   // at once: after a power cut their numbers may be given again
@@ -60,10 +60,10 @@ Status Engine::Recover() {
 
 // A cache folder is one drive's, wherever it was carried: numbers mean files of this index only.
 Status Engine::ClaimCache() {
-  PG_ASSIGN(own_id_, index_->Meta("id"));
+  PG_ASSIGN(own_id_, index_->Meta(Mark::kDriveId));
   if (own_id_.empty()) {
     own_id_ = RandomName(8);
-    PG_TRY(index_->SetMeta("id", own_id_));
+    PG_TRY(index_->SetMeta(Mark::kDriveId, own_id_));
     PG_TRY(SyncIndex());  // what bears this mark must not outlive it
   }
   const std::string mark = options_.cache_folder + "/.drive";
@@ -152,10 +152,10 @@ Status Engine::RecoverWaiting(bool power_cut) {
 // What waited may have been sent already, and is to go for what it is. What waited for nothing, or
 // is given up for what it was, has no memory of what came to the store of it.
 Status Engine::DoubtSigns(std::vector<Node>* waiting) {
-  PG_ASSIGN(const std::string all_known, index_->Meta("all_known"));
+  PG_ASSIGN(const std::string all_known, index_->Meta(Mark::kAllKnown));
   if (!all_known.empty()) return {};
   PG_ASSIGN(last_of_cut_, index_->LastId());
-  PG_TRY(index_->SetMeta("last_of_cut", std::to_string(last_of_cut_)));
+  PG_TRY(index_->SetMeta(Mark::kLastOfCut, std::to_string(last_of_cut_)));
   for (Node& node : *waiting) {
     if (HasParts(node.upload)) continue;
     node.upload = WithAnything(node);

@@ -28,7 +28,7 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
     return Outcome::kDone;
   }
   if (node.kind == NodeKind::kFolder) {
-    PG_TRY(provider_->RemoveFolder(job->there_path, job->cancel));
+    PG_TRY(store_->RemoveFolder(job->there_path, job->call));
     PG_TRY(CommitGone(node.id));
     return Outcome::kDone;
   }
@@ -62,7 +62,7 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
       due_.erase({queued.first, queued.second, id});
       queued_.erase(id);
       running_.insert(id);
-      live->upload = job->cancel;
+      live->upload = job->call.cancel;
       group.push_back(other);
     }
   }
@@ -70,7 +70,7 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
   Outcome outcome = Outcome::kDone;
   std::optional<Error> failed;
   for (const Node& one : group) {
-    Status gone = RemoveOne(one, job->cancel);
+    Status gone = RemoveOne(one, job->call);
     if (gone.ok()) gone = CommitGone(one.id);
     if (!gone.ok()) failed = gone.error();
     if (!gone.ok()) AskNextTime(one.id);
@@ -110,7 +110,7 @@ void Engine::AskNextTime(NodeId left) {
 }
 
 // What moved, if it is to be there yet, is looked for.
-Result<bool> Engine::IsTheLast(NodeId id, const Cancel& cancel) {
+Result<bool> Engine::IsTheLast(NodeId id, const Call& call) {
   std::string path, version;
   NodeId moved = kNoNode;
   bool tried = false;
@@ -127,7 +127,7 @@ Result<bool> Engine::IsTheLast(NodeId id, const Cancel& cancel) {
     version = node.version;
     tried = MoveWasTried(node);
   }
-  const auto there = provider_->Look(path, cancel);
+  const auto there = store_->Look(path, call);
   if (there.ok()) return there->version != version && there->attributes.origin != OriginOf(moved);
   if (there.error().code != Code::kNotFound) return there.error();
   if (tried) return Error(Code::kStale, "what was here is just moving on");
@@ -153,7 +153,7 @@ std::string Engine::WriterOf(const Node& node) const {
 
 // What stands there in another version was changed by others, stays, and shows here again; unless
 // it is ours, written by an upload whose answer was lost.
-Status Engine::RemoveOne(const Node& node, const Cancel& cancel) {
+Status Engine::RemoveOne(const Node& node, const Call& call) {
   std::string path, spelled;
   bool checked = false, doubtful = false;
   {
@@ -166,7 +166,7 @@ Status Engine::RemoveOne(const Node& node, const Cancel& cancel) {
     checked = copied != just_copied_.end() && options_.clock->Now() - copied->second < kStillTrue;
   }
   if (doubtful) {
-    PG_ASSIGN(const bool last, IsTheLast(node.id, cancel));
+    PG_ASSIGN(const bool last, IsTheLast(node.id, call));
     if (last) {
       const Lock tree(tree_mutex_);
       listed_.erase(node.there_parent);  // it shows again
@@ -174,16 +174,16 @@ Status Engine::RemoveOne(const Node& node, const Cancel& cancel) {
     }
   }
   if (!spelled.empty()) {
-    PG_ASSIGN(const bool one, AreOne(path, spelled, cancel));
+    PG_ASSIGN(const bool one, AreOne(path, spelled, call));
     if (one) return {};
   }
   std::string version = node.version;
   for (int round = 0; round < 3; ++round) {
     const bool still = checked && round == 0;
-    const Status gone = provider_->Remove(
-        path, still ? Precondition::StillIs(version) : Precondition::Is(version), cancel);
+    const Status gone = store_->Remove(
+        path, still ? Precondition::StillIs(version) : Precondition::Is(version), call);
     if (gone.ok() || gone.error().code != Code::kChanged) return gone;
-    const auto there = provider_->Look(path, cancel);
+    const auto there = store_->Look(path, call);
     if (!there.ok()) return there.error().code == Code::kNotFound ? Status() : there.error();
     if (there->version == version) continue;  // it is what it was after all
     // (what a power cut has left may be older than what the store had got by then)
@@ -191,7 +191,7 @@ Status Engine::RemoveOne(const Node& node, const Cancel& cancel) {
     bool sent =
         !unsure && there->attributes.origin == WriterOf(node) && SignTells(node, PlaceThere(node));
     if (!sent) {
-      PG_ASSIGN(sent, WasSent(node, PlaceThere(node), path, *there, cancel));
+      PG_ASSIGN(sent, WasSent(node, PlaceThere(node), path, *there, call));
     }
     if (!sent) {
       const Lock tree(tree_mutex_);
@@ -234,7 +234,7 @@ Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>
   for (const Node& node : group) wanted[node.there_name] = &node;
   std::vector<Provider::Removal> removals;
   for (std::string next; outcome.ok();) {
-    const auto page = provider_->List(folder, next, job->cancel);
+    const auto page = store_->List(folder, next, job->call);
     if (!page.ok()) {
       outcome = page.error();
       break;
@@ -248,14 +248,14 @@ Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>
         if (now.ok() && (*now)->node.target == kStays) continue;
         removals.push_back({folder + entry.name, entry.version});
       } else if (outcome.ok()) {
-        outcome = RemoveOne(*it->second, job->cancel);
+        outcome = RemoveOne(*it->second, job->call);
       }
     }
     next = page->next;
     if (next.empty()) break;
   }
   if (outcome.ok() && !removals.empty()) {
-    const auto failed = provider_->RemoveMany(removals, job->cancel);
+    const auto failed = store_->RemoveMany(removals, job->call);
     if (!failed.ok())
       outcome = failed.error();
     else
@@ -305,7 +305,7 @@ Status Engine::CommitGone(NodeId id) {
     PG_TRY(GiveNameBack(live->node.there_parent, KeyToName(live->node.there_name)));
   if (IsLeftBehind(live->node)) ForgetLeft(live->node);
   PG_TRY(index_->Delete(id));
-  if (path.ok() && named) activity_.Add("here", "deleted", *path);
+  if (path.ok() && named) EmitHappened("here", "deleted", *path);
   if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();
   if (live->opens + live->old_opens == 0 && live->lookups == 0) live_.erase(id);
   return {};

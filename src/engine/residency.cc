@@ -20,8 +20,7 @@ using Place = BlockStore::Place;
 namespace {
 constexpr std::size_t kBatch = 500;  // files in one transaction
 constexpr std::size_t kNamed = 5;    // files that are named in an answer
-constexpr std::size_t kFetchesKept = 16;
-constexpr int kFetchers = 8;  // files at once
+constexpr int kFetchers = 8;         // files at once
 constexpr std::uint64_t kPiece = 8 * kMiB;
 constexpr std::uint64_t kStep = kMiB;     // of what progress tells
 constexpr Duration kPinnedLook(60000);    // how often a pinned folder is listed again
@@ -48,7 +47,7 @@ Status Engine::CheckIndex() {
 
 // Nodes below, in no order. `enter` says for each folder whether to look into it.
 Status Engine::Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
-                    const std::function<void(const Node&)>& each) {
+                     const std::function<void(const Node&)>& each) {
   std::vector<NodeId> folders;
   {
     const Lock tree(tree_mutex_);
@@ -84,7 +83,7 @@ Status Engine::Below(NodeId id, const std::function<Result<bool>(const Node&)>& 
 
 // Sorts one file: what may go into `out`, the rest into the answer.
 void Engine::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
-                  std::vector<std::pair<Nanos, NodeId>>* out) {
+                   std::vector<std::pair<Nanos, NodeId>>* out) {
   const auto it = live_.find(row.id);
   Live* live = it == live_.end() ? nullptr : it->second.get();
   const Node& node = live != nullptr ? live->node : row;
@@ -190,7 +189,7 @@ Status Engine::ListBelow(NodeId id, const Cancel& cancel) {
     if (unknown.empty()) return failed ? Status(*failed) : Status();
     PG_TRY(ForMany(unknown, [&](NodeId folder) -> Status {
       if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "it was called off");
-      const Status listed = ListFolder(folder, Wait::kAll, "");
+      const Status listed = ListFolder(folder, Wait::kAll, "", Traffic::kPrefetch);
       if (listed.ok() || listed.error().code == Code::kNotFound ||
           listed.error().code == Code::kStale)
         return {};
@@ -244,7 +243,7 @@ Status Engine::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint6
       const std::uint64_t end = std::min(size, at + kStep);
       const std::uint64_t ahead = (end + kPiece - 1) / kPiece * kPiece + 4 * kPiece;
       got = EnsurePresent(content, {at, end}, {end, std::min(size, ahead)},
-                          options_.clock->Now() + options_.patience);
+                          options_.clock->Now() + options_.patience, Traffic::kPrefetch);
       if (got.ok() && bytes_done != nullptr) *bytes_done += end - at;
     }
     if (got.ok()) return got;
@@ -255,42 +254,13 @@ Status Engine::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint6
   }
 }
 
-std::int64_t Engine::BeginFetch(std::vector<NodeId> roots) {
-  EndFetches(kFetchesKept);
+Result<std::int64_t> Engine::BeginFetch(std::vector<NodeId> roots) {
   auto fetch = std::make_shared<Fetch>();
   fetch->roots = std::move(roots);
-  const Lock lock(fetches_mutex_);
-  std::thread thread([this, fetch] {  // throws where the system has none to give
-    const int hook = stop_->OnCancel([cancel = fetch->cancel] { cancel->Cancel(); });
-    RunFetch(fetch.get());
-    stop_->Forget(hook);
-    fetch->finished = true;
-  });
-  fetches_[++last_fetch_] = {fetch, std::move(thread)};
-  return last_fetch_;
+  return fetches_.Begin(std::move(fetch), stop_, [this](Fetch* begun) { RunFetch(begun); });
 }
 
-std::shared_ptr<Fetch> Engine::FetchOf(std::int64_t number) {
-  const Lock lock(fetches_mutex_);
-  const auto it = fetches_.find(number);
-  return it == fetches_.end() ? nullptr : it->second.first;
-}
-
-// Forgets finished ones, but for the last few; with 0 it waits for all.
-void Engine::EndFetches(std::size_t keep) {
-  decltype(fetches_) over;
-  {
-    const Lock lock(fetches_mutex_);
-    for (auto it = fetches_.begin(); it != fetches_.end() && fetches_.size() > keep;) {
-      if (keep > 0 && !it->second.first->finished) {
-        ++it;
-        continue;
-      }
-      over.insert(fetches_.extract(it++));
-    }
-  }
-  for (auto& [number, fetch] : over) fetch.second.join();
-}
+std::shared_ptr<Fetch> Engine::FetchOf(std::int64_t number) { return fetches_.Find(number); }
 
 void Engine::RunFetch(Fetch* fetch) {
   const auto note = [fetch](const std::string& path, const Error& error) {
@@ -401,7 +371,7 @@ bool Engine::FetchPinned() {
     const bool by_name = all.ok() && all->pinned_files > 0;
     if (roots.empty() && !by_name) return false;
   }
-  if (!link_->Check().ok()) return true;
+  if (!store_->Check().ok()) return true;
   for (const NodeId root : roots) LookForNew(root);
   SavePresenceOfAll();
   std::vector<NodeId> missing;
@@ -427,7 +397,7 @@ bool Engine::FetchPinned() {
   }));
   SavePresenceOfAll();
   const Lock tree(tree_mutex_);
-  pin_error_ = why;
+  health_.SetPinFault(why);
   return true;
 }
 
@@ -451,7 +421,7 @@ void Engine::LookForNew(NodeId root) {
   std::vector<NodeId> old;
   for (std::size_t i = 0; i < std::min(due.size(), kPinnedLooks); ++i) old.push_back(due[i].second);
   Ignore(ForMany(old, [&](NodeId id) {
-    Ignore(ListFolder(id, Wait::kAll, ""));
+    Ignore(ListFolder(id, Wait::kAll, "", Traffic::kPrefetch));
     return stop_->cancelled() ? Status(Error(Code::kCancelled, "")) : Status();
   }));
 }

@@ -15,13 +15,13 @@ namespace {
 
 constexpr std::size_t kRemembered = 12;
 
-struct Mark {
+struct SentMark {
   std::string of, place;
-  bool operator==(const Mark&) const = default;
+  bool operator==(const SentMark&) const = default;
 };
 
-std::vector<Mark> Parse(const std::string& upload) {
-  std::vector<Mark> all;
+std::vector<SentMark> Parse(const std::string& upload) {
+  std::vector<SentMark> all;
   if (upload.empty() || HasParts(upload)) return all;
   for (const std::string& line : Split(upload.substr(1), '\n')) {
     const auto space = line.find(' ');
@@ -30,9 +30,9 @@ std::vector<Mark> Parse(const std::string& upload) {
   return all;
 }
 
-std::string Written(const std::vector<Mark>& all) {
+std::string Written(const std::vector<SentMark>& all) {
   std::string out;
-  for (const Mark& one : all) out += (out.empty() ? "=" : "\n") + one.of + " " + one.place;
+  for (const SentMark& one : all) out += (out.empty() ? "=" : "\n") + one.of + " " + one.place;
   return out;
 }
 
@@ -61,27 +61,28 @@ std::string PlaceIn(NodeId folder, const std::string& key) {
 }
 
 bool SentTo(const std::string& upload, const std::string& place) {
-  const std::vector<Mark> all = Parse(upload);
-  return std::any_of(all.begin(), all.end(), [&](const Mark& one) { return one.place == place; });
+  const std::vector<SentMark> all = Parse(upload);
+  return std::any_of(all.begin(), all.end(),
+                     [&](const SentMark& one) { return one.place == place; });
 }
 
 bool AnythingSentTo(const std::string& upload, const std::string& place) {
-  const std::vector<Mark> all = Parse(upload);
-  return std::find(all.begin(), all.end(), Mark{kAnything, place}) != all.end();
+  const std::vector<SentMark> all = Parse(upload);
+  return std::find(all.begin(), all.end(), SentMark{kAnything, place}) != all.end();
 }
 
 std::string WithoutAnything(const std::string& upload) {
   if (HasParts(upload)) return upload;
-  std::vector<Mark> all = Parse(upload);
-  std::erase_if(all, [](const Mark& one) { return one.of == kAnything; });
+  std::vector<SentMark> all = Parse(upload);
+  std::erase_if(all, [](const SentMark& one) { return one.of == kAnything; });
   return Written(all);
 }
 
 std::string MovedSent(const std::string& upload, NodeId from, NodeId to) {
   if (HasParts(upload)) return upload;
   const std::string former = PlaceIn(from, "");
-  std::vector<Mark> all = Parse(upload);
-  for (Mark& one : all)
+  std::vector<SentMark> all = Parse(upload);
+  for (SentMark& one : all)
     if (one.place.rfind(former, 0) == 0)
       one.place = PlaceIn(to, "") + one.place.substr(former.size());
   return Written(all);
@@ -96,8 +97,8 @@ std::string TimeMark(std::uint64_t size, Nanos mtime) {
 }
 
 std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark) {
-  std::vector<Mark> all = Parse(upload);
-  std::erase(all, Mark{mark, place});
+  std::vector<SentMark> all = Parse(upload);
+  std::erase(all, SentMark{mark, place});
   all.push_back({mark, place});
   if (all.size() > kRemembered) all.erase(all.begin());
   return Written(all);
@@ -105,8 +106,8 @@ std::string WithSent(const std::string& upload, const std::string& place, const 
 
 std::string WithoutSent(const std::string& upload, const std::string& place) {
   if (HasParts(upload)) return upload;
-  std::vector<Mark> all = Parse(upload);
-  std::erase_if(all, [&](const Mark& one) { return one.place == place; });
+  std::vector<SentMark> all = Parse(upload);
+  std::erase_if(all, [&](const SentMark& one) { return one.place == place; });
   return Written(all);
 }
 
@@ -124,11 +125,11 @@ Result<std::size_t> SentSource::Read(char* data, std::size_t size, std::uint64_t
 }
 
 Result<bool> Engine::WasSent(const Node& node, const std::string& place, const std::string& path,
-                            const Entry& there, const Cancel& cancel) {
+                             const Entry& there, const Call& call) {
   if (there.kind == Kind::kFolder || (node.dirty & kUnsure) || !SentTo(node.upload, place))
     return false;
   std::vector<std::string> marks;
-  for (const Mark& one : Parse(node.upload))
+  for (const SentMark& one : Parse(node.upload))
     if (one.place == place) marks.push_back(one.of);
   const auto among = [&marks](const std::string& mark) {
     return std::find(marks.begin(), marks.end(), mark) != marks.end();
@@ -144,7 +145,7 @@ Result<bool> Engine::WasSent(const Node& node, const std::string& place, const s
     return false;
   DigestSink sink;
   if (there.size > 0) {
-    const Status read = provider_->Read(path, there.version, 0, there.size, &sink, cancel);
+    const Status read = store_->Read(path, there.version, 0, there.size, &sink, call);
     if (!read.ok() && (read.error().code == Code::kChanged || read.error().code == Code::kNotFound))
       return false;
     if (!read.ok()) return read.error();

@@ -108,7 +108,8 @@ std::string WriteSharedRules(const std::vector<Rule>& rules) {
 
 // What the store has now; nothing there: no rules, and no version.
 Result<std::pair<std::vector<Rule>, std::string>> Engine::LoadSharedRules() {
-  const auto there = AskStore([&](const Cancel& c) { return provider_->Look(kRulesName, c); });
+  const auto there =
+      store_->Ask(Traffic::kForeground, [&](const Call& c) { return store_->Look(kRulesName, c); });
   std::pair<std::vector<Rule>, std::string> out;
   if (!there.ok()) {
     if (there.error().code == Code::kNotFound) return out;
@@ -117,8 +118,8 @@ Result<std::pair<std::vector<Rule>, std::string>> Engine::LoadSharedRules() {
   TextSink sink;
   if (there->size > kLargest)
     return Error(Code::kRefused, "the shared rules are larger than 1 MiB");
-  PG_TRY(AskStore([&](const Cancel& c) {
-    return provider_->Read(kRulesName, there->version, 0, there->size, &sink, c);
+  PG_TRY(store_->Ask(Traffic::kForeground, [&](const Call& c) {
+    return store_->Read(kRulesName, there->version, 0, there->size, &sink, c);
   }));
   PG_ASSIGN(out.first, ParseSharedRules(sink.text));
   out.second = there->version;
@@ -129,7 +130,7 @@ Result<std::pair<std::vector<Rule>, std::string>> Engine::LoadSharedRules() {
 Status Engine::TakeSharedRules(const std::string& version) {
   {
     const Lock tree(tree_mutex_);
-    PG_ASSIGN(const std::string known, index_->Meta("shared_rules"));
+    PG_ASSIGN(const std::string known, index_->Meta(Mark::kSharedRules));
     if (known == version) return {};
   }
   PG_ASSIGN(const auto loaded, LoadSharedRules());
@@ -155,7 +156,7 @@ Status Engine::ApplySharedRules(const std::vector<Rule>& rules, const std::strin
       if (done.ok()) done = PlaceShared(rule);
     }
     if (done.ok()) done = Reconsider(kRootId, true);
-    if (done.ok()) done = index_->SetMeta("shared_rules", version);
+    if (done.ok()) done = index_->SetMeta(Mark::kSharedRules, version);
     if (done.ok()) done = change.Commit();
     if (!done.ok()) {
       Ignore(LoadRules());
@@ -190,7 +191,7 @@ Status Engine::PlaceShared(const Rule& rule) {
 // Writes them where all machines look, with what others wrote meanwhile.
 Status Engine::Publish(const std::vector<Rule>& fresh) {
   PG_TRY(CheckWritable());
-  PG_TRY(EnsureProbed(stop_));
+  PG_TRY(EnsureProbed(Call{stop_, Traffic::kForeground}));
   for (int i = 0; i < kTries; ++i) {
     PG_ASSIGN(auto loaded, LoadSharedRules());
     for (const Rule& rule : fresh) Merge(&loaded.first, rule);
@@ -201,8 +202,8 @@ Status Engine::Publish(const std::vector<Rule>& fresh) {
     ::pargeter::TextSource source(WriteSharedRules(loaded.first));
     const Precondition only_if =
         loaded.second.empty() ? Precondition::Absent() : Precondition::Is(loaded.second);
-    const auto written = AskStore([&](const Cancel& c) {
-      return provider_->Write(kRulesName, &source, Attributes(), only_if, c);
+    const auto written = store_->Ask(Traffic::kForeground, [&](const Call& c) {
+      return store_->Write(kRulesName, &source, Attributes(), only_if, c);
     });
     if (written.ok()) return ApplySharedRules(loaded.first, written->version);
     if (written.error().code != Code::kChanged) return written.error();

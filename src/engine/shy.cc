@@ -53,7 +53,7 @@ void Engine::MakeShy(const OpenFilePtr& file, const std::string& program) {
 
 // The part of a read that a shy reader may have; kRefused if it is none.
 Result<std::size_t> Engine::ShyPart(const OpenFilePtr& file, std::size_t size,
-                                   std::uint64_t offset) {
+                                    std::uint64_t offset) {
   std::uint64_t here = offset, file_size = 0;
   {
     const Lock lock(file->content->mu);
@@ -87,15 +87,15 @@ Result<std::size_t> Engine::ShyPart(const OpenFilePtr& file, std::size_t size,
   }
   const auto path = PathOf(file->id);
   if (first)
-    activity_.Add("here", "held-back", path.ok() ? *path : "",
-                  fmt::format("{} wanted more than the ends of it", program));
+    EmitHappened("here", "held-back", path.ok() ? *path : "",
+                 fmt::format("{} wanted more than the ends of it", program));
   return Error(Code::kRefused,
                fmt::format("{} is one of the programs that do not fetch whole files", program),
                "See: pargeter drive change --shy-readers");
 }
 
 std::vector<Happening> Engine::Happened(std::int64_t after, std::size_t limit) {
-  return activity_.After(after, limit);
+  return events_.activity().After(after, limit);
 }
 
 }  // namespace pargeter

@@ -18,12 +18,12 @@ constexpr Nanos kOldScratch = 86400ll * 1'000'000'000;
 // That the store did not have it where it was asked for, since `asked`, means nothing: it, or a
 // folder that it is in there, may have been moved by a step of ours, or was just then.
 bool Engine::MayBeElsewhere(const Node& node, Steady asked) {
-  const Capabilities can = provider_->Can();
+  const Capabilities can = store_->Can();
   for (Node at = node;;) {
     const auto acked = acked_.find(at.id);
     if (acked != acked_.end() && acked->second >= asked) return true;
     if (MayHaveMoved(can, at)) return true;
-    const NodeId up = at.there == There::kElsewhere ? at.there_parent : at.parent;
+    const NodeId up = at.remote_parent();
     const auto above = up == kNoNode || up == kRootId ? Result<Live*>(nullptr) : Get(up);
     if (!above.ok() || *above == nullptr) return false;
     at = (*above)->node;
@@ -124,7 +124,7 @@ Status Engine::TakeNew(Listing* listing, const Entry& entry) {
       }
       if (taken->node.there == There::kSame) SetThere(&taken->node, listing->folder, entry.name);
       PG_TRY(Save(taken));
-      Tell([id = listing->folder, old](ChangeListener* l) { l->NameChanged(id, old); });
+      Emit(Event::NameChanged(listing->folder, old));
     } else {
       node.name = ShortenName(BesideFolder(node.name));
       PG_ASSIGN(Live * beside, Find(listing->folder, node.name));
@@ -158,8 +158,8 @@ Status Engine::TakeNew(Listing* listing, const Entry& entry) {
   // the kernel may remember that there was nothing, but not in a folder that was never known
   PG_ASSIGN(Live * parent, Get(listing->folder));
   if (parent->node.listed_at != 0) {
-    if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "appeared", *path);
-    Tell([id = listing->folder, name = node.name](ChangeListener* l) { l->NameChanged(id, name); });
+    if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "appeared", *path);
+    Emit(Event::NameChanged(listing->folder, node.name));
   }
   return {};
 }
@@ -169,8 +169,8 @@ Status Engine::TakeRole(Live* live, bool may_write) {
   if (live->node.may_write == may_write) return {};
   live->node.may_write = may_write;
   if (const auto path = PathHere(live->node.id); path.ok())
-    activity_.Add("store", may_write ? "may be changed" : "may only be read", *path);
-  Tell([id = live->node.id](ChangeListener* l) { l->AttributesChanged(id); });
+    EmitHappened("store", may_write ? "may be changed" : "may only be read", *path);
+  Emit(Event::AttributesChanged(live->node.id));
   shut_out_ = shut_out_ || may_write;  // until now; what waits is tried once this look is over
   return Save(live);
 }
@@ -217,8 +217,8 @@ void Engine::NewVersion(Live* live, const Entry& entry) {
   if (entry.attributes.uid && !(own & kOwnOwner)) node.uid = *entry.attributes.uid;
   if (entry.attributes.gid && !(own & kOwnGroup)) node.gid = *entry.attributes.gid;
   live->fresh_pages = false;
-  if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "changed", *path);
-  Tell([id = node.id](ChangeListener* l) { l->ContentChanged(id); });
+  if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "changed", *path);
+  Emit(Event::ContentChanged(node.id));
 }
 
 Status Engine::EndListing(Listing* listing) {
@@ -235,8 +235,8 @@ Status Engine::EndListing(Listing* listing) {
   }
   folder->node.listed_at = options_.clock->Wall();
   // where only markers carry them
-  if (!listing->marker && !provider_->Can().real_folders) folder->node.attributes_known = true;
-  sign_in_error_.clear();
+  if (!listing->marker && !store_->Can().real_folders) folder->node.attributes_known = true;
+  health_.NoteSignedIn();
   PG_TRY(Save(folder));
   return change.Commit();
 }
@@ -258,9 +258,9 @@ Status Engine::VanishedThere(Live* live, Steady asked) {
   if (StepFindsOut(node)) return {};
   // nothing keeps it there but an object of its own, and that is on its way, or may be there
   if (node.kind == NodeKind::kFolder && !node.gone() && (node.dirty & kAttributes) &&
-      (live->upload || node.attempts > 0) && !provider_->Can().real_folders)
+      (live->upload || node.attempts > 0) && !store_->Can().real_folders)
     return {};
-  const NodeId folder = node.there == There::kElsewhere ? node.there_parent : node.parent;
+  const NodeId folder = node.remote_parent();
   Steady& gone_at = removed_[{folder, ThereName(node)}];  // for listings that began before
   gone_at = std::max(gone_at, asked);
   if (node.kind == NodeKind::kFolder) {
@@ -273,7 +273,7 @@ Status Engine::VanishedThere(Live* live, Steady asked) {
       PG_TRY(VanishedThere(child, asked));
     }
   }
-  WentWell(node.id);  // or never will
+  health_.ClearFault(node.id);  // or never will
   // what is on its way into it, or deeper, makes it anew, and has to be found there
   bool into = false;
   if (node.kind == NodeKind::kFolder) {
@@ -306,8 +306,8 @@ Status Engine::VanishedThere(Live* live, Steady asked) {
   }
   const NodeId parent = node.parent;
   const std::string name = node.name;
-  if (const auto path = PathHere(node.id); path.ok()) activity_.Add("store", "vanished", *path);
-  Tell([parent, name](ChangeListener* l) { l->NameChanged(parent, name); });
+  if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "vanished", *path);
+  Emit(Event::NameChanged(parent, name));
   if (into) {  // its place is known until nothing is left in it; that is no deletion of anybody's
     TakeOut(&node);
     node.name.clear();
@@ -333,10 +333,8 @@ Status Engine::GiveNameBack(NodeId parent, const std::string& name) {
   const std::string marked = std::exchange(node.name, name);
   SetThere(&node, parent, NameToKey(name));
   PG_TRY(Save(file));
-  Tell([=](ChangeListener* l) {
-    l->NameChanged(parent, marked);
-    l->NameChanged(parent, name);
-  });
+  Emit(Event::NameChanged(parent, marked));
+  Emit(Event::NameChanged(parent, name));
   return {};
 }
 

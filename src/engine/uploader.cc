@@ -69,7 +69,7 @@ void Engine::UploadLoop() {
         const Steady now = options_.clock->Now();
         const bool open = exclusive_ == kNoNode && now >= slow_until_ &&
                           static_cast<double>(running_.size()) < at_once_ &&
-                          link_->OfflineSince() == 0;
+                          store_->OfflineSince() == 0;
         if (open && !due_.empty() && std::get<0>(*due_.begin()) <= now) break;
         if (open && due_.empty() && running_.empty() && !parked_.empty()) {
           // whatever they waited for is over, or was given up
@@ -98,8 +98,8 @@ void Engine::UploadLoop() {
 void Engine::RunJob(NodeId id) {
   Job job;
   job.id = id;
-  job.cancel = std::make_shared<CancelToken>();
-  const int hook = stop_->OnCancel([cancel = job.cancel] { cancel->Cancel(); });
+  job.call.cancel = std::make_shared<CancelToken>();
+  const int hook = stop_->OnCancel([cancel = job.call.cancel] { cancel->Cancel(); });
   Result<Outcome> outcome = Reconcile(&job);
   stop_->Forget(hook);
   if (outcome.ok()) {
@@ -108,7 +108,7 @@ void Engine::RunJob(NodeId id) {
     } else if (*outcome == Outcome::kDone) {
       {
         const Lock tree(tree_mutex_);
-        WentWell(id);
+        health_.ClearFault(id);
       }
       {
         const Lock lock(queue_mutex_);
@@ -121,7 +121,7 @@ void Engine::RunJob(NodeId id) {
     return;
   }
   const Error& error = outcome.error();
-  link_->Tell(error);
+  store_->Report(error);
   const bool passes = error.code == Code::kCancelled || error.code == Code::kStale;
   const Duration delay = passes ? NotePassing(id, error) : NoteFailed(job, error);
   if (error.code == Code::kThrottled) {
@@ -168,7 +168,7 @@ Duration Engine::NoteFailed(const Job& job, const Error& error) {
   ++node.attempts;
   node.error = error.what;
   Ignore(Save(*live));
-  NoteFault(job.id, error);
+  health_.NoteFault(job.id, error);
   // the wire has retried already: from here on, slowly
   const Duration delay = std::min(
       Duration(300000), options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
@@ -271,7 +271,7 @@ Result<std::uint64_t> Engine::WaitingForStore() {
 
 // Whether nothing that waits can go up before a person does something: the reason of one of them.
 std::optional<Error> Engine::WhyInVain(Steady since) {
-  if (link_->OfflineSince() != 0) return std::nullopt;  // it may be back at any moment
+  if (store_->OfflineSince() != 0) return std::nullopt;  // it may be back at any moment
   const Lock lock(queue_mutex_);
   if (!running_.empty() || due_.empty()) return std::nullopt;
   std::optional<Error> why;
@@ -338,7 +338,7 @@ Status Engine::AwaitUploads(Steady begun, Steady deadline, const std::function<b
           !kept ? "The state folder was deleted: these changes are lost when this process ends."
           : stop_->cancelled()
               ? "The changes are safe on this disk, and are uploaded when the drive is mounted."
-          : link_->OfflineSince() != 0
+          : store_->OfflineSince() != 0
               ? "The changes are safe on this disk, and are uploaded when the store is back."
               : "The changes are safe on this disk, and are uploaded in the background.");
     }

@@ -43,14 +43,15 @@ Result<Checked> Engine::Verify(NodeId id, bool with_store) {
 }
 
 ContentCheck::Verdict Engine::JudgeByDigest(const std::shared_ptr<Content>& content,
-                                           const Node& node) {
-  const auto check = provider_->CheckOf(node.version, node.size);
+                                            const Node& node) {
+  const auto check = store_->CheckOf(node.version, node.size);
   if (!check) return Verdict::kUnknown;
   HereSource source(content, node.size, options_.disk);
   const Verdict verdict = JudgeAll(check.get(), &source);
   if (verdict != Verdict::kUnknown) return verdict;
   const Status looked = AskSource(content, [&](const Source& s) -> Status {
-    PG_TRY(AskStore([&](const Cancel& c) { return provider_->Look(s.path, c); }));
+    PG_TRY(
+        store_->Ask(Traffic::kForeground, [&](const Call& c) { return store_->Look(s.path, c); }));
     return {};
   });
   return looked.ok() ? check->Judge() : verdict;
@@ -129,12 +130,12 @@ Status Engine::VerifyFile(NodeId id, bool with_store, Checked* out) {
   if (live->node.version != node.version || (live->node.dirty & kData)) return {};
   Change change(this);
   out->rotten.push_back(path);
-  activity_.Add("here", "rotten", path);
+  EmitHappened("here", "rotten", path);
   DropContent(live);
   live->fresh_pages = false;
   PG_TRY(Save(live));
   PG_TRY(change.Commit());
-  Tell([id](ChangeListener* l) { l->ContentChanged(id); });
+  Emit(Event::ContentChanged(id));
   LogAbout(LogLevel::kWarning, {path, "rotten"},
            "the cached bytes of {} are not what the store gave: they are fetched again", path);
   return {};
@@ -142,7 +143,7 @@ Status Engine::VerifyFile(NodeId id, bool with_store, Checked* out) {
 
 // What is here of it, piece by piece against what the store sends.
 Result<bool> Engine::SameAsStore(const std::shared_ptr<Content>& content,
-                                const std::vector<Range>& ranges, std::uint64_t piece) {
+                                 const std::vector<Range>& ranges, std::uint64_t piece) {
   for (const Range& range : ranges) {
     for (std::uint64_t at = range.begin; at < range.end; at += piece) {
       const std::uint64_t size = std::min(piece, range.end - at);

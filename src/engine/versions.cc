@@ -52,12 +52,13 @@ Result<std::string> Engine::PlaceThere(NodeId id) {
 
 Result<std::vector<Provider::Kept>> Engine::Versions(NodeId id) {
   PG_ASSIGN(const std::string path, PlaceThere(id));
-  return AskStore([&](const Cancel& c) { return provider_->Versions(path, c); });
+  return store_->Ask(Traffic::kForeground,
+                     [&](const Call& c) { return store_->Versions(path, c); });
 }
 
 Result<Provider::Address> Engine::LinkTo(NodeId id, Duration lasts) {
   PG_ASSIGN(const std::string path, PlaceThere(id));
-  return provider_->Link(path, lasts);
+  return store_->Link(path, lasts);
 }
 
 // As if somebody had written it here: what is there now becomes a former version in its turn.
@@ -75,7 +76,8 @@ Result<std::uint64_t> Engine::Restore(NodeId id, const std::string& version) {
   PG_ASSIGN(const Fd fd, options_.disk->Open(name, O_RDWR | O_CREAT | O_EXCL, 0600));
   Ignore(options_.disk->Remove(name));  // it lives as long as it is open
   FileSink sink(options_.disk, fd.get());
-  PG_TRY(AskStore([&](const Cancel& c) { return provider_->ReadKept(path, version, &sink, c); }));
+  PG_TRY(store_->Ask(Traffic::kForeground,
+                     [&](const Call& c) { return store_->ReadKept(path, version, &sink, c); }));
   if (!sink.whole()) return Error(Code::kDamaged, "the store's answer was cut short");
   PG_ASSIGN(const Opened opened, OpenNode(id, Intent::kTruncate));
   const Status copied = [&]() -> Status {

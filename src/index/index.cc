@@ -320,14 +320,42 @@ Result<std::vector<std::pair<NodeId, std::uint64_t>>> Index::AllOnDisk() {
   }
 }
 
-Result<std::string> Index::Meta(std::string_view key) {
-  PG_ASSIGN(const bool found, meta_.Bind(1, key).Step());
+static std::string_view KeyOf(Mark mark) {
+  switch (mark) {
+    case Mark::kDriveId:
+      return "id";
+    case Mark::kBootId:
+      return "boot";
+    case Mark::kAllKnown:
+      return "all_known";
+    case Mark::kLastOfCut:
+      return "last_of_cut";
+    case Mark::kNamesSynced:
+      return "names_synced";
+    case Mark::kSyncedAt:
+      return "synced_at";
+    case Mark::kSyncedRound:
+      return "synced_round";
+    case Mark::kHoldFrom:
+      return "hold_from";
+    case Mark::kProbeResult:
+      return "probe";
+    case Mark::kFeedMoment:
+      return "feed";
+    case Mark::kSharedRules:
+      return "shared_rules";
+  }
+  return "";
+}
+
+Result<std::string> Index::Meta(Mark mark) {
+  PG_ASSIGN(const bool found, meta_.Bind(1, KeyOf(mark)).Step());
   std::string value = found ? meta_.Blob(0) : "";
   meta_.Reset();
   return value;
 }
-Status Index::SetMeta(std::string_view key, std::string_view value) {
-  return set_meta_.Bind(1, key).Bind(2, value).Run();
+Status Index::SetMeta(Mark mark, std::string_view value) {
+  return set_meta_.Bind(1, KeyOf(mark)).Bind(2, value).Run();
 }
 
 Status Index::Prepare() {

@@ -127,6 +127,9 @@ struct Node {
   Placement effective = Placement::kCache;  // what it amounts to, with all that it is in
 
   bool gone() const { return parent == kNoNode; }
+  // The folder that has the node at the store, or, of a node that the store does not have, is to
+  // have it.
+  NodeId remote_parent() const { return there == There::kElsewhere ? there_parent : parent; }
 };
 
 struct PendingSummary {
@@ -158,6 +161,21 @@ struct Rule {
   std::string set_by;       // a host's name
   bool everywhere = false;  // for all machines on the account
   bool operator==(const Rule&) const = default;
+};
+
+// What a drive remembers besides its nodes; a missing one reads as "".
+enum class Mark {
+  kDriveId,      // random, in the origin of everything that this drive writes
+  kBootId,       // of the machine, when the drive was last opened
+  kAllKnown,     // "1": the drive was closed, and nothing was sent since
+  kLastOfCut,    // the highest node that existed at the last power cut
+  kNamesSynced,  // the highest intent that an fsync of a folder has promised
+  kSyncedAt,     // wall time up to which all fetched bytes are on the disk
+  kSyncedRound,  // the round (Index::SetRound) up to which presence is on the disk
+  kHoldFrom,     // deletions from this intent on are held back; and since when
+  kProbeResult,  // Provider::ProbeResult
+  kFeedMoment,   // Changes::next of the last answer of the store's feed
+  kSharedRules,  // the version of the object with the rules for all machines
 };
 
 class Index {
@@ -238,8 +256,8 @@ class Index {
   Status SaveRule(const Rule& rule);  // replaces the one of the same key, kind and scope
   Status DeleteRule(const Rule& rule);
 
-  Result<std::string> Meta(std::string_view key);  // "" if unset
-  Status SetMeta(std::string_view key, std::string_view value);
+  Result<std::string> Meta(Mark mark);
+  Status SetMeta(Mark mark, std::string_view value);
 
  private:
   Index() = default;

@@ -196,6 +196,12 @@ class Provider {
                                     const Cancel& cancel) = 0;
   // One object with its attributes. kNotFound if there is neither object nor folder.
   virtual Result<Entry> Look(const std::string& path, const Cancel& cancel) = 0;
+  Result<std::optional<Entry>> LookIfThere(const std::string& path, const Cancel& cancel) {
+    Result<Entry> there = Look(path, cancel);
+    if (there.ok()) return std::optional<Entry>(std::move(*there));
+    if (there.error().code == Code::kNotFound) return std::optional<Entry>();
+    return there.error();
+  }
   // A folder with its own attributes. kNotFound: the store has nothing that would carry them.
   virtual Result<Entry> LookFolder(const std::string& path, const Cancel& cancel) {
     auto there = Look(path, cancel);

@@ -29,7 +29,7 @@ class ResidencyTest : public DriveTest {
     return *evicted;
   }
   std::shared_ptr<Fetch> Fetched(const std::string& path) {
-    auto fetch = drive_->FetchOf(drive_->BeginFetch({path.empty() ? kRootId : IdOf(path)}));
+    auto fetch = drive_->FetchOf(*drive_->BeginFetch({path.empty() ? kRootId : IdOf(path)}));
     EXPECT_TRUE(Eventually([&] { return fetch->finished.load(); }));
     return fetch;
   }

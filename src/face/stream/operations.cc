@@ -373,7 +373,7 @@ void SetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, const char* valu
     else if (evicted->files == 0 && evicted->kept > 0)
       done = Error(Code::kRefused, "it is pinned, or a rule keeps it here");
   } else if (wish == "fetch") {
-    drive.BeginFetch({id});
+    if (const auto begun = drive.BeginFetch({id}); !begun.ok()) done = begun.error();
   } else if (wish == "pin") {
     done = drive.Pin(id);
   } else if (wish == "unpin") {

@@ -1,4 +1,4 @@
-#include "engine/link_state.h"
+#include "engine/store/link_state.h"
 
 #include <fmt/format.h>
 
