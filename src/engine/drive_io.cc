@@ -20,6 +20,7 @@ constexpr std::uint64_t kSmallFile = 1 * kMiB;      // fetched whole by the firs
 constexpr std::uint64_t kFirstWindow = 512 * kKiB;
 constexpr std::uint64_t kLargestWindow = 64 * kMiB;
 constexpr std::uint64_t kSlack = 4 * kMiB;  // the kernel's own read-ahead reorders so far
+constexpr Duration kLookWhetherCopied(100);
 Error TooLarge() { return Error(Code::kTooLarge, "no file can be so large"); }
 
 }  // namespace
@@ -361,8 +362,7 @@ Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t f
         break;
       }
     }
-    Lock lock(queue_mutex_);
-    queue_changed_.WaitUntil(queue_mutex_, std::min(deadline, now + Duration(100)));
+    outbox_.WaitForProgress(std::min(deadline, now + kLookWhetherCopied));
   }
   return by_bytes;
 }
@@ -405,7 +405,7 @@ Result<std::uint64_t> Engine::BeginCopy(const OpenFilePtr& from, const OpenFileP
   PG_TRY(SaveContent(target, to->content.get(), true));
   PG_TRY(change.Commit());
   copy_sources_.emplace(path, copy.id);
-  Enqueue(copy.id, copy.intent, Duration(0));
+  outbox_.Push(copy.id, copy.intent, Duration(0));
   return copy.generation;
 }
 

@@ -85,7 +85,7 @@ Result<Engine::Live*> Engine::NewNode(NodeId parent, const std::string& name, No
     return Error(Code::kExists, "the name is taken");
   }
   touched_.insert(node.id);
-  if (node.intent != 0) Enqueue(node.id, node.intent, options_.quiet);
+  if (node.intent != 0) outbox_.Push(node.id, node.intent);
   TouchFolder(parent);
   return Adopt(std::move(node));
 }

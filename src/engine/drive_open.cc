@@ -368,7 +368,7 @@ Status Engine::FlushContent(const OpenFilePtr& file, bool durable) {
     PG_TRY(SyncIndex());
     live->synced_generation = generation;
   }
-  if (live->node.intent != 0) Enqueue(live->node.id, live->node.intent, options_.quiet);
+  if (live->node.intent != 0) outbox_.Push(live->node.id, live->node.intent);
   return {};
 }
 
@@ -419,7 +419,7 @@ void Engine::Release(const OpenFilePtr& file) {
                        live->node.tried_parent != kNoNode;
     DropContent(live);
     if (there) {
-      Enqueue(live->node.id, live->node.intent, Duration(0));
+      outbox_.Push(live->node.id, live->node.intent, Duration(0));
     } else {
       Ignore(index_->Delete(live->node.id));
     }

@@ -24,8 +24,7 @@ Engine::Engine(DriveOptions options, std::unique_ptr<Provider> provider)
     : options_(std::move(options)) {
   const auto back = [this] {
     WakePins();
-    const Lock queue(queue_mutex_);
-    queue_changed_.NotifyAll();
+    outbox_.Wake();
   };
   store_ = std::make_unique<StoreClient>(
       std::move(provider), StoreClient::Options{options_.clock, options_.trial_pause, stop_, back});
@@ -100,7 +99,7 @@ void Engine::Start(ChangeListener* listener) {
   threads_.emplace_back([this] { PinLoop(); });
   for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
   if (options_.read_only) return;
-  for (int i = 0; i < options_.upload_workers; ++i) threads_.emplace_back([this] { UploadLoop(); });
+  outbox_.Start(this);
 }
 
 Status Engine::FirstContact() {
@@ -130,10 +129,6 @@ void Engine::Stop() {
   WakePins();
   budget_->Wake();
   {
-    const Lock lock(queue_mutex_);
-    queue_changed_.NotifyAll();
-  }
-  {
     const Lock lock(fetch_mutex_);
     fetch_stopped_ = true;
     fetch_changed_.NotifyAll();
@@ -144,6 +139,7 @@ void Engine::Stop() {
     tree_changed_.NotifyAll();
   }
   fetches_.WaitForAll();
+  outbox_.Stop();
   for (std::thread& thread : threads_) thread.join();
   threads_.clear();
   {
@@ -325,7 +321,7 @@ Status Engine::AddIntent(Live* live) {
   node.attempts = 0;
   node.error.clear();
   PG_TRY(Save(live));
-  Enqueue(node.id, node.intent, options_.quiet);
+  outbox_.Push(node.id, node.intent);
   return {};
 }
 

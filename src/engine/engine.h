@@ -4,7 +4,7 @@
 //
 // Thread-safe unless said otherwise. Calls block on the local disk, and on the store only where
 // said ("may ask the store"); every such wait has a deadline. Lock order: the probe's,
-// saving_mutex_, tree_mutex_, a Content's mu, then any one of queue_, fetch_, account_, pins_mutex_
+// saving_mutex_, tree_mutex_, a Content's mu, then any one of fetch_, account_, pins_mutex_
 // and the leaves' own. None but the first is held while the store is asked.
 //
 // Durability: when a call that changes a name returns, and when Flush returns, the change is
@@ -34,6 +34,7 @@
 #include "engine/drive_types.h"
 #include "engine/observe/events.h"
 #include "engine/observe/health.h"
+#include "engine/outbox/outbox.h"
 #include "engine/prefetch/fetch_jobs.h"
 #include "engine/refresh/listing_pace.h"
 #include "engine/residency.h"
@@ -44,7 +45,7 @@
 
 namespace pargeter {
 
-class Engine {
+class Engine : private Outbox::Worker {
  public:
   // Opens the state (kBusy: another process has it) and what a crash left. Asks the store nothing.
   static Result<std::unique_ptr<Engine>> Open(DriveOptions options,
@@ -473,21 +474,14 @@ class Engine {
 
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
   Result<std::uint64_t> WaitingForStore() EXCLUDES(tree_mutex_);  // changes, but for held deletions
-  void Enqueue(NodeId id, std::int64_t order, Duration delay) EXCLUDES(queue_mutex_);
-  void Schedule(NodeId id, std::int64_t order, Steady due) REQUIRES(queue_mutex_);
-  void Park(NodeId id, NodeId behind) EXCLUDES(queue_mutex_);
-  void UploadLoop();
-  std::optional<Error> WhyInVain(Steady since) EXCLUDES(queue_mutex_);
+  std::optional<Error> WhyInVain(Steady since);
   Status AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up)
-      EXCLUDES(tree_mutex_, queue_mutex_);
-  Duration NoteAgain(const Job& job) EXCLUDES(queue_mutex_);
-  Duration NoteFailed(const Job& job, const Error& error) EXCLUDES(tree_mutex_, queue_mutex_);
-  Duration NotePassing(NodeId id, const Error& error) EXCLUDES(tree_mutex_, queue_mutex_);
-  void RunJob(NodeId id) EXCLUDES(tree_mutex_, queue_mutex_);
-  // `progress`: those that wait behind it look again.
-  void Finished(NodeId id, Outcome outcome, Duration delay, bool progress = true)
-      EXCLUDES(queue_mutex_);
-  void Requeue(NodeId id) EXCLUDES(tree_mutex_);
+      EXCLUDES(tree_mutex_);
+  TurnResult RunTurn(NodeId id, int tries, const Cancel& cancel) override EXCLUDES(tree_mutex_);
+  std::int64_t EndTurn(NodeId id) override EXCLUDES(tree_mutex_);
+  TurnResult TurnAfter(const Job& job, const Error& error, int tries) EXCLUDES(tree_mutex_);
+  Duration NoteFailed(const Job& job, const Error& error) EXCLUDES(tree_mutex_);
+  Duration NotePassing(NodeId id, const Error& error, int tries) EXCLUDES(tree_mutex_);
   Result<Outcome> Reconcile(Job* job) EXCLUDES(tree_mutex_);
   Status EnsureProbed(const Call& call) EXCLUDES(tree_mutex_);
   Status PlanJob(Job* job) REQUIRES(tree_mutex_);
@@ -648,18 +642,20 @@ class Engine {
   std::string Stamp() const;
 
   const DriveOptions options_;
+  const Cancel stop_ = std::make_shared<CancelToken>();
   std::unique_ptr<StoreClient> store_;
   Events events_{options_.clock};
   Health health_;
   ListingPace pace_{options_.clock};
   FetchJobs fetches_;
+  Outbox outbox_{{options_.clock, options_.upload_workers, options_.quiet, stop_,
+                  [this] { return store_->OfflineSince() == 0; }}};
   std::string own_id_;            // random, for as long as the state lives
   NodeId last_of_cut_ = kNoNode;  // nodes up to it were there before the last power cut
   std::unique_ptr<BlockStore> blocks_;
   std::unique_ptr<Budget> budget_;
   std::unique_ptr<SpareRoom> spare_;
   Fd lock_, cache_lock_;
-  Cancel stop_ = std::make_shared<CancelToken>();
   std::vector<std::thread> threads_;
   bool started_ = false;
   std::atomic<bool> has_feed_{false};  // the store tells what changed
@@ -728,29 +724,6 @@ class Engine {
   Mutex pins_mutex_;
   CondVar pins_cond_;
   bool pins_woken_ GUARDED_BY(pins_mutex_) = false;
-  Mutex queue_mutex_;
-  CondVar queue_changed_;
-  std::set<std::tuple<Steady, std::int64_t, NodeId>> due_ GUARDED_BY(queue_mutex_);
-  std::unordered_map<NodeId, std::pair<Steady, std::int64_t>> queued_ GUARDED_BY(queue_mutex_);
-  std::unordered_set<NodeId> running_ GUARDED_BY(queue_mutex_);
-  Steady last_turn_ GUARDED_BY(queue_mutex_){};                // a job began or ended
-  std::unordered_set<NodeId> again_ GUARDED_BY(queue_mutex_);  // changed while running
-  std::unordered_map<NodeId, std::vector<NodeId>> parked_ GUARDED_BY(queue_mutex_);
-  // Why a change is not done yet, and how often in a row it was tried.
-  struct Postponed {
-    int rounds = 0;
-    std::string why;
-    std::optional<Error> refusal;  // nothing but a person ends it
-    Steady refused_at{};
-  };
-  std::unordered_map<NodeId, Postponed> waits_ GUARDED_BY(queue_mutex_);
-  NodeId exclusive_ GUARDED_BY(queue_mutex_) = kNoNode;  // a folder's move runs alone
-  int hurry_ GUARDED_BY(queue_mutex_) = 0;               // flushes that wait: no quiet time
-  // The store asked us to slow down: half as many at once from then on, and one more for each ten
-  // that go well.
-  Steady slow_until_ GUARDED_BY(queue_mutex_){};
-  double at_once_ GUARDED_BY(queue_mutex_) = options_.upload_workers;
-
   Mutex fetch_mutex_;
   CondVar fetch_changed_;
   std::vector<std::pair<std::shared_ptr<Content>, std::shared_ptr<Flight>>> to_fetch_

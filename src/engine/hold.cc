@@ -70,19 +70,16 @@ Status Engine::ReleaseDeletions() {
   PG_TRY(index_->SetMeta(Mark::kHoldFrom, ""));
   hold_from_ = 0;
   deletions_.clear();
-  for (const Node& node : held) Enqueue(node.id, node.intent, Duration(0));
+  for (const Node& node : held) outbox_.Push(node.id, node.intent, Duration(0));
   return {};
 }
 
 Result<std::uint64_t> Engine::DropDeletions() {
   const Lock tree(tree_mutex_);
   if (hold_from_ == 0) return std::uint64_t{0};
-  {
-    const Lock lock(queue_mutex_);
-    if (exclusive_ != kNoNode)  // perhaps to the place of one of them
-      return Error(Code::kBusy, "a folder is being moved at the store just now",
-                   "Try again in a moment.");
-  }
+  if (outbox_.IsAnyAlone())  // perhaps to the place of one of them
+    return Error(Code::kBusy, "a folder is being moved at the store just now",
+                 "Try again in a moment.");
   PG_ASSIGN(std::vector<Node> held, WithFoldersAbove(HeldDeletions()));
   for (const Node& node : held) {
     PG_ASSIGN(const bool awaited, FolderComesTo(node));

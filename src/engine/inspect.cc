@@ -40,8 +40,7 @@ DriveStatus Engine::Summary() {
     if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
     if (auto bytes = index_->OnDiskWaiting(); bytes.ok()) out.waiting_bytes = *bytes;
   }
-  const Lock lock(queue_mutex_);
-  out.uploading = running_.size();
+  out.uploading = outbox_.Running();
   return out;
 }
 
@@ -62,8 +61,7 @@ bool Engine::IsAlive() {
   }
   if (store_->OfflineSince() != 0) return true;
   const Steady long_ago = options_.clock->Now() - kStuck;
-  const Lock lock(queue_mutex_);
-  return running_.empty() || last_turn_ > long_ago || store_->LastSign() > long_ago;
+  return !outbox_.IsStuckSince(long_ago) || store_->LastSign() > long_ago;
 }
 
 Engine::StateOf Engine::StateOfLive(const Live& live) {
@@ -198,17 +196,9 @@ Result<std::vector<std::pair<std::string, Node>>> Engine::Queue(int limit) {
 }
 
 Engine::Delay Engine::DelayOf(const Node& node) {
-  const Lock lock(queue_mutex_);
-  Delay out{static_cast<int>(node.attempts), node.error, {}};
-  if (const auto due = queued_.find(node.id); due != queued_.end()) {
-    const auto left = std::chrono::ceil<Duration>(due->second.first - options_.clock->Now());
-    out.next_try = std::max(Duration(0), left);
-  }
-  const auto wait = waits_.find(node.id);
-  if (wait == waits_.end()) return out;
-  out.tries = std::max(out.tries, wait->second.rounds);
-  if (out.why.empty()) out.why = wait->second.why;
-  return out;
+  const Outbox::Delay waits = outbox_.DelayOf(node.id);
+  return {std::max(static_cast<int>(node.attempts), waits.tries),
+          node.error.empty() ? waits.why : node.error, waits.next_try};
 }
 
 // What can be written is what this disk can take until it is uploaded, and what the account can

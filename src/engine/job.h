@@ -54,7 +54,7 @@ struct Engine::Job {
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
   Call call{nullptr, Traffic::kUpload};
-  // With kAgain: the next turn is not before `delay`, and later each time (Engine::NoteAgain), up
+  // With kAgain: the next turn is not before `delay`, and later each time (Outbox), up
   // to `longest`. `why` is what the queue says of it.
   Duration delay{0}, longest{30000};
   std::string why;

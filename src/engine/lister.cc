@@ -368,7 +368,7 @@ void Engine::NoteAccess(const Status& look) {
 void Engine::RetryWaiting() {
   const auto waiting = index_->Intents(0, 1 << 30);
   if (!waiting.ok()) return;  // each has its own next try
-  for (const Node& node : *waiting) Enqueue(node.id, node.intent, Duration(0));
+  for (const Node& node : *waiting) outbox_.Push(node.id, node.intent, Duration(0));
 }
 
 }  // namespace pargeter

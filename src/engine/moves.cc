@@ -15,6 +15,7 @@ namespace pargeter {
 
 namespace {
 constexpr Duration kHeldOpen(5000);
+constexpr Duration kAloneWithin(600'000), kAloneAgain(200);  // for a folder's move
 }  // namespace
 
 bool Engine::CopiedInParts(std::uint64_t size) const {
@@ -223,38 +224,14 @@ Result<Engine::Outcome> Engine::SendFolder(Job* job) {
 // crash it finds what is left to do: copies are the same copies, and the folder's place changes
 // only when all is done.
 Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
-  const Steady deadline = options_.clock->Now() + std::chrono::minutes(10);
-  {
-    Lock lock(queue_mutex_);
-    if (exclusive_ != kNoNode) {
-      job->delay = Duration(200);
-      job->longest = Duration(2000);
-      job->why = "other changes are under way, and the folder moves alone";
-      return Outcome::kAgain;
-    }
-    exclusive_ = job->id;
-    while (running_.size() > 1 && !stop_->cancelled()) {
-      if (!queue_changed_.WaitUntil(queue_mutex_, deadline) && options_.clock->Now() >= deadline)
-        break;
-    }
-    // what is on its way into the folder would be left at its former place
-    if (running_.size() > 1) {
-      exclusive_ = kNoNode;
-      queue_changed_.NotifyAll();
-      job->delay = Duration(200);
-      job->longest = Duration(2000);
-      job->why = "other changes are under way, and the folder moves alone";
-      return Outcome::kAgain;
-    }
+  // what is on its way into the folder would be left at its former place
+  const Outbox::Alone alone(&outbox_, job->id, options_.clock->Now() + kAloneWithin);
+  if (!alone) {
+    job->delay = kAloneAgain;
+    job->longest = kAloneAgain * 10;
+    job->why = "other changes are under way, and the folder moves alone";
+    return Outcome::kAgain;
   }
-  struct Release {
-    Engine* drive;
-    ~Release() {
-      const Lock lock(drive->queue_mutex_);
-      drive->exclusive_ = kNoNode;
-      drive->queue_changed_.NotifyAll();
-    }
-  } release{this};
   bool unsure = false;
   {
     // others may have changed what was planned before they were done

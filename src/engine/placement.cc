@@ -146,7 +146,7 @@ Status Engine::TurnInto(Node* node, Placement now) {
       (node->there == There::kAbsent || (node->dirty & (kData | kAttributes)))) {
     node->intent = index_->NextIntent();
     node->intent_since = options_.clock->FileTime();
-    Enqueue(node->id, node->intent, options_.quiet);
+    outbox_.Push(node->id, node->intent);
   }
   if (now == Placement::kLocal) {
     if (MayStay(*node)) {
@@ -154,7 +154,7 @@ Status Engine::TurnInto(Node* node, Placement now) {
     } else if (node->intent == 0 && node->kind == NodeKind::kFile) {
       node->intent = index_->NextIntent();  // it comes down
       node->intent_since = options_.clock->FileTime();
-      Enqueue(node->id, node->intent, Duration(0));
+      outbox_.Push(node->id, node->intent, Duration(0));
     }
   }
   return {};

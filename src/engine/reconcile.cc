@@ -431,10 +431,10 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
       node.intent = 0;
       if (node.effective == Placement::kThin) thin = true;
     } else {
-      Enqueue(node.id, node.intent, options_.quiet);
+      outbox_.Push(node.id, node.intent);
     }
   } else {
-    Enqueue(node.id, node.intent, options_.quiet);
+    outbox_.Push(node.id, node.intent);
   }
   PG_TRY(Save(live));
   if (thin) {
@@ -515,7 +515,7 @@ Status Engine::LeaveOldPlace(const Job& job, Sent how) {
   acked_[old.id] = options_.clock->Now();  // a listing that began before may not have it
   // a copy has just checked what stands there
   if (how == Sent::kCopy) just_copied_[old.id] = options_.clock->Now();
-  Enqueue(old.id, old.intent, Duration(0));
+  outbox_.Push(old.id, old.intent, Duration(0));
   return {};
 }
 

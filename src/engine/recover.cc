@@ -131,7 +131,7 @@ Status Engine::RecoverWaiting(bool power_cut) {
     // without a power cut only a file that was just being cut off is shorter than it should be
     const bool look = power_cut || blocks_->Has(node.id, Place::kPending);
     if (look && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node, power_cut));
-    Enqueue(node.id, node.intent, Duration(0));
+    outbox_.Push(node.id, node.intent, Duration(0));
   }
   for (const NodeId id : blocks_->List(Place::kPending)) {
     if (dirty.count(id) > 0) continue;
@@ -405,7 +405,7 @@ Status Engine::SetBeside(const Node& node) {
   PG_TRY(Inherit(&theirs));
   PG_TRY(index_->Insert(&theirs));
   touched_.insert(theirs.id);
-  if (theirs.intent != 0) Enqueue(theirs.id, theirs.intent, Duration(0));
+  if (theirs.intent != 0) outbox_.Push(theirs.id, theirs.intent, Duration(0));
   return {};
 }
 

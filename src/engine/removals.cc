@@ -19,6 +19,17 @@ constexpr Duration kStillTrue(2000);      // what a copy found at its source
 constexpr Duration kSurelyThere(30000);   // what was copied, without a look
 constexpr const char* kStays = "-";       // in place of who moved: nobody's old place any more
 constexpr std::size_t kWorthListing = 4;  // from so many on, one listing checks them all
+constexpr Duration kSiblingAgain(2000);
+
+// The turn of a node whose deletion was sent together with another's.
+TurnResult TurnOfSibling(const Status& deleted) {
+  if (deleted.ok()) return TurnResult::Done();
+  TurnResult result;
+  result.next = TurnResult::Next::kAgain;
+  result.delay = kSiblingAgain;
+  result.why = deleted.error().what;
+  return result;
+}
 }  // namespace
 
 Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
@@ -42,10 +53,9 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
   if (!alone) {
     const Lock tree(tree_mutex_);
     PG_ASSIGN(const std::vector<NodeId> siblings, index_->ThereChildren(node.there_parent));
-    const Lock lock(queue_mutex_);
     for (const NodeId id : siblings) {
       if (group.size() >= 1000) break;
-      if (id == node.id || queued_.count(id) == 0) continue;
+      if (id == node.id || !outbox_.IsQueued(id)) continue;
       auto found = Get(id);
       if (!found.ok()) continue;
       Live* live = *found;
@@ -58,10 +68,7 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
         continue;
       const auto blocker = BlockerOf(other);
       if (!blocker.ok() || *blocker) continue;
-      const auto queued = queued_[id];
-      due_.erase({queued.first, queued.second, id});
-      queued_.erase(id);
-      running_.insert(id);
+      if (!outbox_.Steal(id)) continue;
       live->upload = job->call.cancel;
       group.push_back(other);
     }
@@ -74,8 +81,7 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
     if (gone.ok()) gone = CommitGone(one.id);
     if (!gone.ok()) failed = gone.error();
     if (!gone.ok()) AskNextTime(one.id);
-    if (one.id != job->id)
-      Finished(one.id, gone.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
+    if (one.id != job->id) outbox_.EndStolen(one.id, TurnOfSibling(gone));
   }
   if (failed) return *failed;
   return outcome;
@@ -266,8 +272,7 @@ Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>
       Ignore(CommitGone(node.id));
     else
       AskNextTime(node.id);
-    if (node.id != job->id)
-      Finished(node.id, outcome.ok() ? Outcome::kDone : Outcome::kAgain, Duration(2000));
+    if (node.id != job->id) outbox_.EndStolen(node.id, TurnOfSibling(outcome));
   }
   if (!outcome.ok()) return outcome.error();
   return Outcome::kDone;

@@ -14,153 +14,73 @@
 namespace pargeter {
 
 namespace {
-constexpr Duration kSoon(200);
-constexpr Duration kAgainAfter(100), kLongestPause(30000);
+constexpr Duration kSoon(200);            // after a change that came between
+constexpr Duration kLongestPause(30000);  // between two such turns
 constexpr int kOftenInARow = 10;
+constexpr Duration kLongestAfterFault(15000), kLongestAfterRefusal(300000);
+constexpr Duration kPassingPause(2000);
+constexpr Duration kLookWhetherDone(100);
 // The store goes on refusing until a person does something about it.
 bool IsForPerson(Code code) {
   return code == Code::kPermission || code == Code::kSignIn || code == Code::kUntrusted ||
          code == Code::kReadOnly || code == Code::kInvalid || code == Code::kUnsupported ||
          code == Code::kNameTooLong || code == Code::kTooLarge || code == Code::kRefused;
 }
-
-constexpr int kAtOnce = 3;  // steps that follow each other without a pause
 }  // namespace
 
-// A later call replaces an earlier one: the quiet time begins anew with each change.
-void Engine::Enqueue(NodeId id, std::int64_t order, Duration delay) {
-  const Lock lock(queue_mutex_);
-  if (const auto old = queued_.find(id); old != queued_.end()) {
-    due_.erase({old->second.first, old->second.second, id});
-    queued_.erase(old);
-  }
-  waits_.erase(id);  // it is another change by now
-  Schedule(id, order, hurry_ ? options_.clock->Now() : options_.clock->Now() + delay);
-  queue_changed_.NotifyOne();
-}
-
-// It has one turn at a time: who is at it has another after that.
-void Engine::Schedule(NodeId id, std::int64_t order, Steady due) {
-  if (running_.count(id) > 0) {
-    again_.insert(id);
-    return;
-  }
-  if (queued_.emplace(id, std::pair(due, order)).second) due_.emplace(due, order, id);
-}
-
-void Engine::Requeue(NodeId id) {
-  std::int64_t order = 0;
-  {
-    const Lock tree(tree_mutex_);
-    auto live = Get(id);
-    if (!live.ok() || (*live)->node.intent == 0) return;
-    order = (*live)->node.intent;
-  }
-  Enqueue(id, order, Duration(0));
-}
-
-void Engine::UploadLoop() {
-  for (;;) {
-    NodeId id = kNoNode;
-    {
-      Lock lock(queue_mutex_);
-      for (;;) {
-        if (stop_->cancelled()) return;
-        const Steady now = options_.clock->Now();
-        const bool open = exclusive_ == kNoNode && now >= slow_until_ &&
-                          static_cast<double>(running_.size()) < at_once_ &&
-                          store_->OfflineSince() == 0;
-        if (open && !due_.empty() && std::get<0>(*due_.begin()) <= now) break;
-        if (open && due_.empty() && running_.empty() && !parked_.empty()) {
-          // whatever they waited for is over, or was given up
-          for (const auto& [behind, waiting] : std::exchange(parked_, {})) {
-            for (const NodeId waiter : waiting) Schedule(waiter, 0, now + Duration(100));
-          }
-        }
-        Steady wake = now + std::chrono::hours(1);
-        if (now < slow_until_)
-          wake = slow_until_;
-        else if (open && !due_.empty())
-          wake = std::get<0>(*due_.begin());
-        queue_changed_.WaitUntil(queue_mutex_, wake);
-      }
-      id = std::get<2>(*due_.begin());
-      due_.erase(due_.begin());
-      queued_.erase(id);
-      running_.insert(id);
-      last_turn_ = options_.clock->Now();
-      if (!due_.empty()) queue_changed_.NotifyOne();
-    }
-    RunJob(id);
-  }
-}
-
-void Engine::RunJob(NodeId id) {
+TurnResult Engine::RunTurn(NodeId id, int tries, const Cancel& cancel) {
   Job job;
   job.id = id;
-  job.call.cancel = std::make_shared<CancelToken>();
-  const int hook = stop_->OnCancel([cancel = job.call.cancel] { cancel->Cancel(); });
-  Result<Outcome> outcome = Reconcile(&job);
-  stop_->Forget(hook);
-  if (outcome.ok()) {
-    if (*outcome == Outcome::kParked) {
-      Park(id, job.behind);
-    } else if (*outcome == Outcome::kDone) {
-      {
-        const Lock tree(tree_mutex_);
-        health_.ClearFault(id);
-      }
-      {
-        const Lock lock(queue_mutex_);
-        waits_.erase(id);
-      }
-      Finished(id, *outcome, Duration(0));
-    } else {
-      Finished(id, *outcome, NoteAgain(job));
+  job.call.cancel = cancel;
+  const Result<Outcome> outcome = Reconcile(&job);
+  if (!outcome.ok()) return TurnAfter(job, outcome.error(), tries + 1);
+  TurnResult result;
+  result.why = job.why;
+  switch (*outcome) {
+    case Outcome::kDone:
+      health_.ClearFault(id);
+      break;
+    case Outcome::kParked: {
+      const auto path = PathOf(job.behind);
+      const bool named = path.ok() && !path->empty();
+      result.next = TurnResult::Next::kBehind;
+      result.behind = job.behind;
+      result.why = "the change waits for " + (named ? Printable(*path) : "another change");
+      break;
     }
-    return;
+    case Outcome::kAgain:
+      result.next = TurnResult::Next::kAgain;
+      result.delay = job.delay;
+      result.longest = job.longest;
+      if (result.why.empty()) result.why = "the change takes several steps";
+      if (job.for_person) result.refusal = Error(Code::kRefused, job.why, "See: pargeter queue");
+      break;
   }
-  const Error& error = outcome.error();
-  store_->Report(error);
-  const bool passes = error.code == Code::kCancelled || error.code == Code::kStale;
-  const Duration delay = passes ? NotePassing(id, error) : NoteFailed(job, error);
-  if (error.code == Code::kThrottled) {
-    const Lock lock(queue_mutex_);
-    slow_until_ =
-        options_.clock->Now() + std::max(options_.retry_pause, Duration(error.retry_after_ms));
-    at_once_ = std::max(1.0, at_once_ / 2);
-  }
-  Finished(id, Outcome::kAgain, delay, false);
+  return result;
 }
 
-// A step that has to be taken again, since it goes on from here or has to wait. Each time in a row
-// is later than the one before: what waits for long asks seldom.
-Duration Engine::NoteAgain(const Job& job) {
-  const Lock lock(queue_mutex_);
-  Postponed& wait = waits_[job.id];
-  ++wait.rounds;
-  wait.why = !job.why.empty() ? job.why : "the change takes several steps";
-  wait.refusal.reset();
-  if (job.for_person) wait.refusal = Error(Code::kRefused, job.why, "See: pargeter queue");
-  wait.refused_at = options_.clock->Now();
-  if (wait.rounds <= kAtOnce) return job.delay;
-  const int doublings = std::min(wait.rounds - kAtOnce, 10);
-  return std::max(job.delay,
-                  std::min(job.longest, std::max(job.delay, kAgainAfter) * (1 << doublings)));
+// After an error: when it is tried again, and what is remembered of it.
+TurnResult Engine::TurnAfter(const Job& job, const Error& error, int tries) {
+  store_->Report(error);
+  if (error.code == Code::kThrottled)
+    outbox_.SlowDown(std::max(options_.retry_pause, Duration(error.retry_after_ms)));
+  TurnResult result;
+  result.next = TurnResult::Next::kAgain;
+  result.failed = true;
+  result.why = error.what;
+  const bool passes = error.code == Code::kCancelled || error.code == Code::kStale;
+  if (passes) {
+    result.delay = NotePassing(job.id, error, tries);
+  } else {
+    if (IsForPerson(error.code)) result.refusal = error;
+    result.delay = NoteFailed(job, error);
+  }
+  return result;
 }
 
 // How long until it is tried again.
 Duration Engine::NoteFailed(const Job& job, const Error& error) {
   LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
-  {
-    const Lock lock(queue_mutex_);
-    Postponed& wait = waits_[job.id];
-    ++wait.rounds;
-    wait.why = error.what;
-    wait.refused_at = options_.clock->Now();
-    wait.refusal.reset();
-    if (IsForPerson(error.code)) wait.refusal = error;
-  }
   const Lock tree(tree_mutex_);
   auto live = Get(job.id);
   if (!live.ok() || (*live)->node.intent == 0) return kSoon;
@@ -171,96 +91,34 @@ Duration Engine::NoteFailed(const Job& job, const Error& error) {
   health_.NoteFault(job.id, error);
   // the wire has retried already: from here on, slowly
   const Duration delay = std::min(
-      Duration(300000), options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
+      kLongestAfterRefusal, options_.retry_pause * (1 << std::min<std::int64_t>(node.attempts, 8)));
   const bool passes = MayRetry(error.code) || error.code == Code::kBusy;  // a lock lapses
-  return passes ? std::min(delay, Duration(15000)) : delay;
+  return passes ? std::min(delay, kLongestAfterFault) : delay;
 }
 
 // Something has changed meanwhile: that passes. If it does not, whoever looks at the queue sees
 // why, and the store is asked less and less.
-Duration Engine::NotePassing(NodeId id, const Error& error) {
-  int rounds = 0;
-  {
-    const Lock lock(queue_mutex_);
-    Postponed& wait = waits_[id];
-    rounds = ++wait.rounds;
-    wait.why = error.what;
-    wait.refusal.reset();
-    if (rounds < kOftenInARow || stop_->cancelled()) return kSoon;
-  }
+Duration Engine::NotePassing(NodeId id, const Error& error, int tries) {
+  if (tries < kOftenInARow || stop_->cancelled()) return kSoon;
   const Lock tree(tree_mutex_);
   auto live = Get(id);
   if (live.ok() && (*live)->node.intent != 0 && (*live)->node.error != error.what) {
     (*live)->node.error = error.what;
     Ignore(Save(*live));
   }
-  const Duration pause = std::max(kSoon, std::min(options_.retry_pause, Duration(2000)));
-  return std::min(kLongestPause, pause * (1 << std::min(rounds - kOftenInARow, 5)));
+  const Duration pause = std::max(kSoon, std::min(options_.retry_pause, kPassingPause));
+  return std::min(kLongestPause, pause * (1 << std::min(tries - kOftenInARow, 5)));
 }
 
-// Waits behind another node's intent; released when that one is finished.
-void Engine::Park(NodeId id, NodeId behind) {
-  {
-    const Lock tree(tree_mutex_);
-    const auto it = live_.find(id);
-    if (it != live_.end()) it->second->upload.reset();
-  }
-  std::string other = "another change";
-  if (const auto path = PathOf(behind); path.ok() && !path->empty()) other = Printable(*path);
-  const Lock lock(queue_mutex_);
-  Postponed& wait = waits_[id];
-  ++wait.rounds;
-  wait.why = "the change waits for " + other;
-  wait.refusal.reset();
-  const bool blocked = running_.count(behind) > 0 || queued_.count(behind) > 0;
-  running_.erase(id);
-  if (again_.erase(id) > 0) {  // it may not have to wait any more
-    Schedule(id, 0, options_.clock->Now());
-  } else if (blocked) {
-    parked_[behind].push_back(id);
-  } else {
-    // the other one is waiting itself, perhaps for what this one has just done: both look again
-    const Steady due = options_.clock->Now() + Duration(50) * (1 << std::min(wait.rounds / 4, 9));
-    for (auto& [behind_whom, waiting] : parked_) std::erase(waiting, behind);
-    for (const NodeId node : {behind, id}) Schedule(node, 0, due);
-  }
-  queue_changed_.NotifyAll();
-}
-
-void Engine::Finished(NodeId id, Outcome outcome, Duration delay, bool progress) {
+std::int64_t Engine::EndTurn(NodeId id) {
+  const Lock tree(tree_mutex_);
   std::int64_t order = 0;
-  {
-    const Lock tree(tree_mutex_);
-    const auto it = live_.find(id);
-    if (it != live_.end()) {
-      it->second->upload.reset();
-      order = it->second->node.intent;
-    }
-    Trim();
+  if (const auto it = live_.find(id); it != live_.end()) {
+    it->second->upload.reset();
+    order = it->second->node.intent;
   }
-  const Lock lock(queue_mutex_);
-  if (progress) at_once_ = std::min(at_once_ + 0.1, static_cast<double>(options_.upload_workers));
-  running_.erase(id);
-  last_turn_ = options_.clock->Now();
-  const bool again = again_.erase(id) > 0;
-  const Steady now = options_.clock->Now();
-  if (outcome == Outcome::kAgain) {
-    // a flush is no reason to repeat what was refused for good, or to ask ever more often
-    const auto wait = waits_.find(id);
-    const bool patient =
-        wait != waits_.end() && (wait->second.refusal || wait->second.rounds > kOftenInARow);
-    Schedule(id, order, now + (hurry_ && !patient ? std::min(delay, Duration(500)) : delay));
-  } else if (again) {
-    Schedule(id, order, hurry_ ? now : now + options_.quiet);
-  }
-  if (progress) {
-    const auto waiting = parked_.find(id);
-    if (waiting != parked_.end()) {
-      for (const NodeId node : waiting->second) Schedule(node, 0, now);
-      parked_.erase(waiting);
-    }
-  }
-  queue_changed_.NotifyAll();
+  Trim();
+  return order;
 }
 
 Result<std::uint64_t> Engine::WaitingForStore() {
@@ -272,17 +130,7 @@ Result<std::uint64_t> Engine::WaitingForStore() {
 // Whether nothing that waits can go up before a person does something: the reason of one of them.
 std::optional<Error> Engine::WhyInVain(Steady since) {
   if (store_->OfflineSince() != 0) return std::nullopt;  // it may be back at any moment
-  const Lock lock(queue_mutex_);
-  if (!running_.empty() || due_.empty()) return std::nullopt;
-  std::optional<Error> why;
-  for (const auto& [due, order, id] : due_) {
-    const auto wait = waits_.find(id);
-    if (wait == waits_.end() || !wait->second.refusal || wait->second.refused_at < since)
-      return std::nullopt;
-    // (what is held back is told apart, by who asks)
-    if (!why || why->code == Code::kRefused) why = wait->second.refusal;
-  }
-  return why;
+  return outbox_.RefusalOfAll(since);
 }
 
 Status Engine::Flush(Duration patience, const std::function<bool()>& given_up) {
@@ -296,23 +144,8 @@ Status Engine::Flush(Duration patience, const std::function<bool()>& given_up) {
         "The changes are safe on this disk, and are uploaded when the drive may write again.");
   }
   const Steady begun = options_.clock->Now();
-  const Steady deadline = begun + patience;
-  {
-    const Lock lock(queue_mutex_);
-    ++hurry_;
-    // what waits for a quiet moment goes now, in order; what failed is tried again once
-    std::vector<std::tuple<Steady, std::int64_t, NodeId>> waiting(due_.begin(), due_.end());
-    due_.clear();
-    for (const auto& [due, order, id] : waiting) {
-      queued_[id] = {begun, order};
-      due_.emplace(begun, order, id);
-    }
-    queue_changed_.NotifyAll();
-  }
-  const Status outcome = AwaitUploads(begun, deadline, given_up);
-  const Lock lock(queue_mutex_);
-  --hurry_;
-  return outcome;
+  const Outbox::Hurry hurry(&outbox_);
+  return AwaitUploads(begun, begun + patience, given_up);
 }
 
 Status Engine::AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up) {
@@ -343,8 +176,7 @@ Status Engine::AwaitUploads(Steady begun, Steady deadline, const std::function<b
               : "The changes are safe on this disk, and are uploaded in the background.");
     }
     if (given_up && given_up()) return Error(Code::kCancelled, "nobody waits for it any more");
-    Lock lock(queue_mutex_);
-    queue_changed_.WaitUntil(queue_mutex_, std::min(deadline, now + Duration(100)));
+    outbox_.WaitForProgress(std::min(deadline, now + kLookWhetherDone));
   }
 }
 
