@@ -98,9 +98,9 @@ Status Engine::CheckArrived(const std::shared_ptr<Content>& content, const Sourc
 // it is somebody's work, and stays.
 Status Engine::DropWrong(const std::shared_ptr<Content>& content) {
   const NodeId id = content->id;
-  const Lock tree(tree_mutex_);
-  const auto it = live_.find(id);
-  const bool current = it != live_.end() && it->second->content == content;
+  View view(&tree_);
+  const auto it = view.inodes().find(id);
+  const bool current = it != view.inodes().end() && it->second->content == content;
   if (current && (it->second->node.dirty & kData)) {
     LogAbout(LogLevel::kWarning, {"", "rotten"}, "{} (a file that was changed here since)",
              NotWhatItSaid().what);
@@ -113,17 +113,17 @@ Status Engine::DropWrong(const std::shared_ptr<Content>& content) {
   }
   if (current) {
     Live* live = it->second.get();
-    const auto path = PathHere(id);
+    const auto path = view.PathHere(id);
     const std::string named = path.ok() ? Printable(*path) : "a file";
-    Change change(this);
-    EmitHappened("here", "rotten", named);
-    DropContent(live);
+    Change change(&view);
+    view.EmitHappened("here", "rotten", named);
+    DropContent(view, live);
     live->fresh_pages = false;
-    PG_TRY(Save(live));
+    PG_TRY(view.Save(live));
     PG_TRY(change.Commit());
     LogAbout(LogLevel::kWarning, {named, "rotten"}, "{}: {}", named, NotWhatItSaid().what);
   }
-  Emit(Event::ContentChanged(id));
+  view.Emit(Event::ContentChanged(id));
   return NotWhatItSaid();
 }
 

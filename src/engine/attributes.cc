@@ -29,12 +29,12 @@ Result<Entry> Engine::LookAt(bool folder, const std::string& path, const Call& c
 }
 
 Status Engine::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool answers) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   Node& node = live->node;
   const bool folder = node.kind == NodeKind::kFolder;
   if (node.attributes_known || folder != (entry.kind == Kind::kFolder)) return {};
-  if (folder ? MayBeElsewhere(node, asked) : node.version != entry.version) return {};
+  if (folder ? MayBeElsewhere(view, node, asked) : node.version != entry.version) return {};
   const Attributes& a = entry.attributes;
   if (a.mode && !(node.dirty & kOwnMode)) node.mode = *a.mode;
   if (a.mtime && !(node.dirty & (kData | kOwnTime))) node.mtime = *a.mtime;
@@ -44,12 +44,12 @@ Status Engine::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool
     node.kind = NodeKind::kSymlink;
     node.target = *a.symlink;
     node.mode = 0777;
-    Emit(Event::NameChanged(node.parent, node.name));
+    view.Emit(Event::NameChanged(node.parent, node.name));
   }
   node.attributes_known = true;
   const bool shows = a.mode || a.mtime || options_.shared;
-  if (shows && !answers) Emit(Event::AttributesChanged(id));
-  return Save(live);
+  if (shows && !answers) view.Emit(Event::AttributesChanged(id));
+  return view.Save(live);
 }
 
 // Of a folder whose names are in `key`, once they have been listed. If it fails, with the next
@@ -68,13 +68,13 @@ Status Engine::LearnBeforeSending(const Job& job, bool leaves) {
   std::string path;
   bool folder = false;
   {
-    const Lock tree(tree_mutex_);
-    const auto live = Get(job.id);
+    View view(&tree_);
+    const auto live = view.Get(job.id);
     if (!live.ok()) return {};
     const Node& node = (*live)->node;
     const bool sends = (leaves || (node.dirty & (kData | kAttributes)) != 0) && !node.gone();
     if (!sends || node.attributes_known || node.there == There::kAbsent) return {};
-    PG_ASSIGN(path, TherePath(node));
+    PG_ASSIGN(path, view.TherePath(node));
     folder = node.kind == NodeKind::kFolder;
   }
   const Steady asked = options_.clock->Now();
@@ -88,14 +88,14 @@ Result<Attr> Engine::AttrAsking(NodeId id, Ask ask) {
   bool folder = false;
   const Steady asked = options_.clock->Now();
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(id));
     if (live->node.there == There::kAbsent) return AttrOf(*live);
     const bool needs =
         NeedsAsking(live->node) ||
         (!ModeIsKnown(live->node) && (ask == Ask::kMode || (ask == Ask::kSome && pace_.MayWait())));
     if (!needs) return AttrOf(*live);
-    PG_ASSIGN(path, TherePath(live->node));
+    PG_ASSIGN(path, view.TherePath(live->node));
     folder = live->node.kind == NodeKind::kFolder;
   }
   if (store_->Check().ok()) {
@@ -103,8 +103,8 @@ Result<Attr> Engine::AttrAsking(NodeId id, Ask ask) {
         store_->Ask(Traffic::kForeground, [&](const Call& c) { return LookAt(folder, path, c); });
     if (entry.ok()) PG_TRY(LearnAttributes(id, *entry, asked, true));
   }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   return AttrOf(*live);
 }
 
@@ -130,18 +130,18 @@ Result<Attr> Engine::SetAttr(NodeId id, const AttrChange& change, const OpenFile
     }
     Status cut = [&]() -> Status {
       PG_ASSIGN(const WritingMark mark, BeginWriting(writer));
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(Live * live, Get(id));
-      return Truncate(live, *change.size);
+      View view(&tree_);
+      PG_ASSIGN(Live * live, view.Get(id));
+      return Truncate(view, live, *change.size);
     }();
     if (cut.ok() && writer != file) cut = Flush(writer);
     if (writer != file) Release(writer);
     PG_TRY(cut);
   }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   Node& node = live->node;
-  PG_TRY(CheckRole(node));
+  PG_TRY(CheckRole(view, node));
   bool changed = false;
   const auto set = [&](auto& field, const auto& value, std::uint32_t own) {
     if (!value) return;
@@ -159,16 +159,16 @@ Result<Attr> Engine::SetAttr(NodeId id, const AttrChange& change, const OpenFile
   set(node.mtime, change.mtime, kOwnTime);
   if (change.atime && *change.atime != node.atime) {
     node.atime = *change.atime;
-    if (!changed) PG_TRY(Save(live));
+    if (!changed) PG_TRY(view.Save(live));
   }
   if (changed) {
     node.ctime = options_.clock->Wall();
     node.dirty |= kAttributes;
     if (node.id == kRootId || node.gone()) {
       node.dirty &= ~(kAttributes | kOwn);
-      PG_TRY(Save(live));
+      PG_TRY(view.Save(live));
     } else {
-      PG_TRY(AddIntent(live));
+      PG_TRY(view.AddIntent(live));
     }
   }
   return AttrOf(*live);

@@ -10,8 +10,8 @@
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/job.h"
-#include "engine/naming.h"
 #include "engine/sent.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -73,8 +73,8 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
   if (there && job->occupant != kNoNode) {
     std::optional<Node> occupant;
     {
-      const Lock tree(tree_mutex_);
-      if (const auto live = Get(job->occupant); live.ok()) occupant = (*live)->node;
+      View view(&tree_);
+      if (const auto live = view.Get(job->occupant); live.ok()) occupant = (*live)->node;
     }
     if (occupant) {
       PG_ASSIGN(occupants, WasSent(*occupant, job->Place(), job->path, *there, job->call));
@@ -87,9 +87,9 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
     PG_ASSIGN(const bool meets, MeetsFile(*job));
     if (meets) return Outcome::kAgain;
   }
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   Node& node = live->node;
   if (ours) {
     // what we sent or copied there before, with a lost answer; changed once more since
@@ -104,10 +104,10 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
       live->content->source.path = job->path;
       live->content->source.version = there->version;
     }
-    acked_[node.id] = options_.clock->Now();
-    PG_TRY(LeaveOldPlace(*job, Sent::kCopyBefore));
-    DropOccupant(job);
-    PG_TRY(Save(live));
+    acked_(view)[node.id] = options_.clock->Now();
+    PG_TRY(LeaveOldPlace(view, *job, Sent::kCopyBefore));
+    DropOccupant(view, job);
+    PG_TRY(view.Save(live));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
@@ -115,21 +115,21 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
   if (node.gone() || node.parent != job->parent || KeyPart(node) != job->key)
     return Outcome::kAgain;
   PG_ASSIGN(Live * occupant,
-            job->occupant == kNoNode ? Result<Live*>(nullptr) : Get(job->occupant));
+            job->occupant == kNoNode ? Result<Live*>(nullptr) : view.Get(job->occupant));
   if (occupants && occupant != nullptr) {
     // the same of the one whose place this is: it was deleted or moved here all the same
     occupant->node.version = there->version;
-    PG_TRY(Save(occupant));
+    PG_TRY(view.Save(occupant));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
   if (there && there->kind == Kind::kFolder && store_->Can().real_folders) {
-    PG_TRY(KeepBeside(live));  // no file can have that name while it is there
-    DropOccupant(job);
+    PG_TRY(KeepBeside(view, live));  // no file can have that name while it is there
+    DropOccupant(view, job);
     PG_TRY(change.Commit());
-    listed_.erase(job->parent);  // who looks there sees it
-    NoteConflict(job->path, node);
+    listed_(view).erase(job->parent);  // who looks there sees it
+    NoteConflict(view, job->path, node);
     return Outcome::kAgain;
   }
   if (!there || there->kind == Kind::kFolder) {
@@ -139,8 +139,8 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
       node.there_name.clear();
       node.version.clear();
     }
-    DropOccupant(job);
-    PG_TRY(Save(live));
+    DropOccupant(view, job);
+    PG_TRY(view.Save(live));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
@@ -151,8 +151,8 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
   }
   const NodeId parent = node.parent;
   const std::string name = node.name;
-  PG_TRY(KeepBeside(live));
-  PG_ASSIGN(const std::optional<Node> known, index_->FindThere(parent, job->key, false));
+  PG_TRY(KeepBeside(view, live));
+  PG_ASSIGN(const std::optional<Node> known, view.index().FindThere(parent, job->key, false));
   Node theirs;
   theirs.parent = parent;
   theirs.name = name;
@@ -165,15 +165,15 @@ Result<Engine::Outcome> Engine::Conflict(Job* job) {
   theirs.mode = there->attributes.mode.value_or(0644);
   theirs.mtime = theirs.ctime = there->attributes.mtime.value_or(there->modified);
   theirs.attributes_known = true;
-  DropOccupant(job);
+  DropOccupant(view, job);
   if (!known || known->gone()) {  // else it is shown already, as a file beside a folder
-    PG_TRY(Inherit(&theirs));
-    PG_TRY(index_->Insert(&theirs));
-    touched_.insert(theirs.id);
-    acked_[theirs.id] = options_.clock->Now();
+    PG_TRY(Inherit(view, &theirs));
+    PG_TRY(view.index().Insert(&theirs));
+    view.Touch(theirs.id);
+    acked_(view)[theirs.id] = options_.clock->Now();
   }
   PG_TRY(change.Commit());
-  NoteConflict(job->path, node);
+  NoteConflict(view, job->path, node);
   return Outcome::kAgain;
 }
 
@@ -185,12 +185,12 @@ Result<bool> Engine::MeetsFile(const Job& job) {
   std::vector<std::pair<NodeId, std::string>> way;  // of folders, the innermost first
   const Steady asked = options_.clock->Now();
   {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     if (job.node.kind == NodeKind::kFolder) way.emplace_back(job.id, job.path);
     for (NodeId up = job.parent; up != kRootId && up != kNoNode;) {
-      PG_ASSIGN(const std::string key, FolderKey(up));
+      PG_ASSIGN(const std::string key, view.FolderKey(up));
       way.emplace_back(up, key.substr(0, key.size() - 1));
-      PG_ASSIGN(const Live* live, Get(up));
+      PG_ASSIGN(const Live* live, view.Get(up));
       const Node& node = live->node;
       up = node.remote_parent();
     }
@@ -203,49 +203,49 @@ Result<bool> Engine::MeetsFile(const Job& job) {
     PG_TRY(GivesWay(folder, path, asked));
     return true;
   }
-  const Lock tree(tree_mutex_);
-  const auto above = FolderKey(job.parent);
+  View view(&tree_);
+  const auto above = view.FolderKey(job.parent);
   return !above.ok() || *above + job.key != job.path;  // it has just been kept beside, for another
 }
 
 // A file of others is at `path`, where the folder is, or goes: it is there no more, or stands
 // beside that.
 Status Engine::GivesWay(NodeId folder, const std::string& path, Steady asked) {
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  const auto found = Get(folder);
+  View view(&tree_);
+  Change change(&view);
+  const auto found = view.Get(folder);
   if (!found.ok() || (*found)->node.gone()) return {};
   Live* live = *found;
   const NodeId parent = live->node.parent;
-  listed_.erase(parent);  // who looks there sees theirs
+  listed_(view).erase(parent);  // who looks there sees theirs
   if (live->node.there != There::kAbsent) {
-    PG_ASSIGN(const std::string known, TherePath(live->node));
+    PG_ASSIGN(const std::string known, view.TherePath(live->node));
     if (known == path) {
-      if (!MayBeElsewhere(live->node, asked)) PG_TRY(VanishedThere(live, asked));
+      if (!MayBeElsewhere(view, live->node, asked)) PG_TRY(VanishedThere(view, live, asked));
       return change.Commit();
     }
   }
-  PG_ASSIGN(const std::string above, FolderKey(parent));
+  PG_ASSIGN(const std::string above, view.FolderKey(parent));
   if (above + KeyPart(live->node) != path) return {};  // moved here meanwhile
-  PG_TRY(KeepBeside(live));
+  PG_TRY(KeepBeside(view, live));
   const std::string name = live->node.beside, marked = BesideFolder(name);
-  PG_ASSIGN(Live * theirs, Find(parent, marked));
+  PG_ASSIGN(Live * theirs, view.Find(parent, marked));
   if (theirs != nullptr && theirs->node.there_name == NameToKey(name)) {  // no folder has it now
     theirs->node.name = name;
     SetThere(&theirs->node, parent, NameToKey(name));
-    PG_TRY(Save(theirs));
-    Emit(Event::NameChanged(parent, marked));
+    PG_TRY(view.Save(theirs));
+    view.Emit(Event::NameChanged(parent, marked));
   }
+  NoteConflict(view, path, live->node);
   PG_TRY(change.Commit());
-  NoteConflict(path, live->node);
   return {};
 }
 
-void Engine::NoteConflict(const std::string& path, const Node& kept) {
-  EmitHappened("here", "conflict", path, "kept as " + kept.name);
+void Engine::NoteConflict(View& view, const std::string& path, const Node& kept) {
+  view.EmitHappened("here", "conflict", path, "kept as " + kept.name);
   LogAbout(LogLevel::kWarning, {path, "conflict"},
            "{} was changed here and at the store: ours is kept as {}", kept.beside, kept.name);
-  Emit(Event::NameChanged(kept.parent, kept.beside));
+  view.Emit(Event::NameChanged(kept.parent, kept.beside));
 }
 
 // Without the lock: was it sent there for a file that has left this place meanwhile? A request that
@@ -254,15 +254,15 @@ void Engine::NoteConflict(const std::string& path, const Node& kept) {
 Result<bool> Engine::IsLate(const Job& job, const Entry& there) {
   std::string original, version;
   {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     const NodeId writer = WrittenBy(there.attributes.origin);
-    const auto left = left_behind_.find({writer, job.path});
-    if (left == left_behind_.end() ||
+    const auto left = left_behind_(view).find({writer, job.path});
+    if (left == left_behind_(view).end() ||
         options_.clock->Now() - left->second > kCalledOff * options_.may_be_late)
       return false;
-    const auto live = Get(writer);
+    const auto live = view.Get(writer);
     if (!live.ok() || (*live)->node.there == There::kAbsent) return true;
-    PG_ASSIGN(original, TherePath((*live)->node));
+    PG_ASSIGN(original, view.TherePath((*live)->node));
     version = (*live)->node.version;
   }
   PG_ASSIGN(const std::optional<Entry> still, store_->LookIfThere(original, job.call));
@@ -279,11 +279,11 @@ std::string Engine::Stamp() const {
 }
 
 // A moved folder met another of its name: `path` below it is `kept` there now.
-Status Engine::NameKept(NodeId folder, const std::string& path, const std::string& kept,
+Status Engine::NameKept(View& view, NodeId folder, const std::string& path, const std::string& kept,
                         const std::string& version) {
   Live* live = nullptr;
   for (const std::string& part : Split(path, '/')) {
-    PG_ASSIGN(live, Find(folder, KeyToName(part)));
+    PG_ASSIGN(live, view.Find(folder, KeyToName(part)));
     if (live == nullptr) return {};
     folder = live->node.id;
   }
@@ -293,33 +293,33 @@ Status Engine::NameKept(NodeId folder, const std::string& path, const std::strin
     return {};  // another's, put where the folder was
   const std::string old = node.name;
   const std::string name = KeyToName(kept.substr(kept.rfind('/') + 1));
-  PG_ASSIGN(Live * taken, Find(node.parent, name));
+  PG_ASSIGN(Live * taken, view.Find(node.parent, name));
   if (taken != nullptr && taken != live) {  // one of the same second, that the store has not yet
-    PG_ASSIGN(taken->node.name, NameBeside(node.parent, old));
-    PG_TRY(Save(taken));
-    Emit(Event::NameChanged(node.parent, name));
+    PG_ASSIGN(taken->node.name, NameBeside(view, node.parent, old));
+    PG_TRY(view.Save(taken));
+    view.Emit(Event::NameChanged(node.parent, name));
   }
   node.beside = old;
   node.name = name;
   node.conflict = true;
-  Emit(Event::NameChanged(node.parent, old));
-  return Save(live);
+  view.Emit(Event::NameChanged(node.parent, old));
+  return view.Save(live);
 }
 
 // What is kept of `name` while another has it.
-Result<std::string> Engine::NameBeside(NodeId parent, const std::string& name) {
+Result<std::string> Engine::NameBeside(View& view, NodeId parent, const std::string& name) {
   const std::string stamp = Stamp();
   for (int copy = 1;; ++copy) {
     const std::string beside =
         ConflictName(name, options_.host, copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
-    PG_ASSIGN(const Live* taken, Find(parent, beside));
+    PG_ASSIGN(const Live* taken, view.Find(parent, beside));
     if (taken == nullptr) return beside;
   }
 }
 
-Status Engine::KeepBeside(Live* live) {
+Status Engine::KeepBeside(View& view, Live* live) {
   Node& node = live->node;
-  PG_ASSIGN(std::string name, NameBeside(node.parent, node.name));
+  PG_ASSIGN(std::string name, NameBeside(view, node.parent, node.name));
   node.beside = std::exchange(node.name, std::move(name));
   const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
   if (at_its_place) {
@@ -330,8 +330,8 @@ Status Engine::KeepBeside(Live* live) {
   }
   node.conflict = true;
   if (!HasParts(node.upload)) node.upload.clear();
-  Emit(Event::NameChanged(node.parent, node.name));
-  return Save(live);
+  view.Emit(Event::NameChanged(node.parent, node.name));
+  return view.Save(live);
 }
 
 // `path` names the kept copy, or the file that it stands beside.
@@ -387,15 +387,15 @@ Status Engine::SettleConflict(const std::string& path, Keep keep) {
   if (keep != Keep::kBoth) {
     PG_TRY(keep == Keep::kThere ? DropKept(kept) : TakesName(kept));
     // (it was not asked for through the face)
-    Emit(Event::NameChanged(kept.parent, kept.name));
-    if (keep == Keep::kHere) Emit(Event::NameChanged(kept.parent, kept.beside));
+    events_.Publish(Event::NameChanged(kept.parent, kept.name));
+    if (keep == Keep::kHere) events_.Publish(Event::NameChanged(kept.parent, kept.beside));
     return {};
   }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(kept.id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(kept.id));
   live->node.conflict = false;
   live->node.beside.clear();
-  return Save(live);
+  return view.Save(live);
 }
 
 }  // namespace pargeter

@@ -127,9 +127,9 @@ Status Engine::Write(const OpenFilePtr& file, std::string_view data, std::uint64
 bool Engine::FreeForWriting(std::uint64_t bytes) {
   bool any = false;
   {
-    const Lock tree(tree_mutex_);
-    any = !doomed_.empty();
-    RemoveDoomed();
+    View view(&tree_);
+    any = !view.unlink_after_sync().empty();
+    view.RemoveDoomed();
   }
   if (blocks_->OneDisk()) any = FreeUnused(std::max(bytes, kRoomAtOnce)) > 0 || any;
   budget_->LookAgain();
@@ -177,9 +177,9 @@ Status Engine::SetLength(Content* content) {
 
 // Changed from `begin` on, at the most; at least as long as `end`.
 Status Engine::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end) {
-  const Lock tree(tree_mutex_);
-  const auto it = live_.find(file->id);
-  if (it == live_.end()) return {};
+  View view(&tree_);
+  const auto it = view.inodes().find(file->id);
+  if (it == view.inodes().end()) return {};
   Live& live = *it->second;
   {
     // journalled meanwhile, by another's close or fsync, it was with its former size
@@ -204,9 +204,9 @@ Status Engine::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t 
 // former length. What is cut off goes after that: until then there is nothing else. And what was
 // promised is given up on the disk before it goes, or what a power cut leaves of the next content
 // would be taken for it.
-Status Engine::Truncate(Live* live, std::uint64_t size) {
+Status Engine::Truncate(View& view, Live* live, std::uint64_t size) {
   if (size > kLargestFile) return TooLarge();
-  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
+  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(view, live));
   RangeSet former, former_hollow, now;
   std::uint64_t former_size = 0, former_source = 0, former_held = 0, held = 0;
   {
@@ -242,8 +242,8 @@ Status Engine::Truncate(Live* live, std::uint64_t size) {
   if (live->upload) live->upload->Cancel();
   const bool promised = size == 0 && (node.dirty & kSynced);
   if (promised) node.dirty &= ~kSynced;
-  Status saved = SaveContent(live, content.get());
-  if (promised && saved.ok()) saved = SyncIndex();
+  Status saved = SaveContent(view, live, content.get());
+  if (promised && saved.ok()) saved = view.Sync();
   const Lock lock(content->mu);
   content->unsaved = content->written = true;  // it is confirmed by a close
   const bool untouched = content->size == size && content->present.All() == now.All();
@@ -352,13 +352,13 @@ Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t f
   while (begun != 0) {
     const Steady now = options_.clock->Now();
     {
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(Live * live, Get(to->id));
+      View view(&tree_);
+      PG_ASSIGN(Live * live, view.Get(to->id));
       const Node& node = live->node;
       if (node.generation != begun) break;
       if (node.copy_of.empty()) return node.size;
       if (node.attempts > 0 || now >= deadline || stop_->cancelled() || !store_->Check().ok()) {
-        PG_TRY(GiveUpCopy(live));
+        PG_TRY(GiveUpCopy(view, live));
         break;
       }
     }
@@ -371,9 +371,9 @@ Result<std::uint64_t> Engine::CopyWhole(const OpenFilePtr& from, std::uint64_t f
 Result<std::uint64_t> Engine::BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
                                         std::uint64_t size) {
   PG_ASSIGN(const WritingMark mark, BeginWriting(to));
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * source, Get(from->id));
-  PG_ASSIGN(Live * target, Get(to->id));
+  View view(&tree_);
+  PG_ASSIGN(Live * source, view.Get(from->id));
+  PG_ASSIGN(Live * target, view.Get(to->id));
   const Node& node = source->node;
   const bool clean = !(node.dirty & kData) && node.there != There::kAbsent &&
                      !node.version.empty() && !node.gone();
@@ -385,8 +385,8 @@ Result<std::uint64_t> Engine::BeginCopy(const OpenFilePtr& from, const OpenFileP
     const Lock lock(from->content->mu);
     if (node.size < 1 * kMiB && from->content->present.Covers({0, node.size})) return 0;
   }
-  PG_ASSIGN(const std::string path, TherePath(node));
-  Change change(this);
+  PG_ASSIGN(const std::string path, view.TherePath(node));
+  Change change(&view);
   Node& copy = target->node;
   copy.copy_of = path;
   copy.copy_version = node.version;
@@ -401,28 +401,28 @@ Result<std::uint64_t> Engine::BeginCopy(const OpenFilePtr& from, const OpenFileP
     to->content->source = {path, node.version, node.size};
     to->content->unsaved = to->content->written = true;
   }
-  PG_TRY(AddIntent(target));
-  PG_TRY(SaveContent(target, to->content.get(), true));
+  PG_TRY(view.AddIntent(target));
+  PG_TRY(SaveContent(view, target, to->content.get(), true));
   PG_TRY(change.Commit());
-  copy_sources_.emplace(path, copy.id);
-  outbox_.Push(copy.id, copy.intent, Duration(0));
+  copy_sources_(view).emplace(path, copy.id);
+  view.Push(copy.id, copy.intent, Duration(0));
   return copy.generation;
 }
 
 // It is empty again, as it was: whoever wants the copy has not been told that there is one.
-Status Engine::GiveUpCopy(Live* live) {
-  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(live));
+Status Engine::GiveUpCopy(View& view, Live* live) {
+  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(view, live));
   if (live->upload) live->upload->Cancel();
   Node& node = live->node;
-  std::erase_if(copy_sources_, [&](const auto& copy) { return copy.second == node.id; });
+  std::erase_if(copy_sources_(view), [&](const auto& copy) { return copy.second == node.id; });
   node.copy_of.clear();
   node.copy_version.clear();
   {
     const Lock lock(content->mu);
     content->source = {};
   }
-  PG_TRY(Truncate(live, 0));
-  return AddIntent(live);
+  PG_TRY(Truncate(view, live, 0));
+  return view.AddIntent(live);
 }
 
 }  // namespace pargeter

@@ -7,7 +7,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "engine/engine.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 Result<Attr> Engine::Lookup(NodeId parent, const std::string& name) {
@@ -16,13 +16,13 @@ Result<Attr> Engine::Lookup(NodeId parent, const std::string& name) {
     NodeId found = kNoNode;
     bool fresh = false;
     {
-      const Lock tree(tree_mutex_);
-      Trim();
-      PG_ASSIGN(Live * folder, GetFolder(parent));
-      PG_ASSIGN(Live * live, Find(parent, name));
+      View view(&tree_);
+      view.Trim();
+      PG_ASSIGN(Live * folder, view.GetFolder(parent));
+      PG_ASSIGN(Live * live, view.Find(parent, name));
       if (live != nullptr && live->node.effective == Placement::kHide)
         return Error(Code::kNotFound, "it is hidden on this machine");
-      fresh = IsFresh(parent);
+      fresh = IsFresh(view, parent);
       if (live != nullptr) {
         ++live->lookups;
         if (!NeedsAsking(live->node)) return AttrOf(*live);
@@ -34,8 +34,8 @@ Result<Attr> Engine::Lookup(NodeId parent, const std::string& name) {
     if (found != kNoNode) return AttrAsking(found);
     const Status listed = ListFolder(parent, Wait::kAll, name);
     if (!listed.ok()) {
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(Live * folder, GetFolder(parent));
+      View view(&tree_);
+      PG_ASSIGN(Live * folder, view.GetFolder(parent));
       if (folder->node.listed_at == 0) return listed.error();
     }
   }
@@ -43,17 +43,17 @@ Result<Attr> Engine::Lookup(NodeId parent, const std::string& name) {
 }
 
 void Engine::Forget(NodeId id, std::uint64_t uses) {
-  const Lock tree(tree_mutex_);
-  const auto it = live_.find(id);
-  if (it == live_.end()) return;
+  View view(&tree_);
+  const auto it = view.inodes().find(id);
+  if (it == view.inodes().end()) return;
   it->second->lookups -= std::min(it->second->lookups, uses);
-  Trim();
+  view.Trim();
 }
 
-Result<Engine::Live*> Engine::NewNode(NodeId parent, const std::string& name, NodeKind kind,
-                                      std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
-  PG_TRY(CheckState());
-  PG_ASSIGN(const Live* folder, GetFolder(parent));
+Result<Live*> Engine::NewNode(View& view, NodeId parent, const std::string& name, NodeKind kind,
+                              std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
+  PG_TRY(CheckState(view));
+  PG_ASSIGN(const Live* folder, view.GetFolder(parent));
   Node node;
   node.kind = kind;
   node.parent = parent;
@@ -66,17 +66,17 @@ Result<Engine::Live*> Engine::NewNode(NodeId parent, const std::string& name, No
     if (kind == NodeKind::kFolder) node.mode |= S_ISGID;
   }
   node.mtime = node.ctime = options_.clock->Wall();
-  PG_TRY(Inherit(&node));
-  if (node.effective != Placement::kLocal) PG_TRY(CheckRole(folder->node));
+  PG_TRY(Inherit(view, &node));
+  if (node.effective != Placement::kLocal) PG_TRY(CheckRole(view, folder->node));
   if (!MayStay(node)) {
-    node.intent = index_->NextIntent();
+    node.intent = view.index().NextIntent();
     node.intent_since = options_.clock->FileTime();
   }
-  PG_TRY(StayAway(node));
-  const Status inserted = index_->Insert(&node);
+  PG_TRY(StayAway(view, node));
+  const Status inserted = view.index().Insert(&node);
   if (!inserted.ok()) {
     if (inserted.error().code != Code::kExists) return inserted.error();
-    PG_ASSIGN(Live * taken, Find(parent, name));
+    PG_ASSIGN(Live * taken, view.Find(parent, name));
     if (taken != nullptr && taken->node.effective == Placement::kHide) {
       LogAbout(LogLevel::kWarning, {name, "hidden"},
                "{} cannot be made: the store has one of that name, which a rule hides here", name);
@@ -84,28 +84,29 @@ Result<Engine::Live*> Engine::NewNode(NodeId parent, const std::string& name, No
     }
     return Error(Code::kExists, "the name is taken");
   }
-  touched_.insert(node.id);
-  if (node.intent != 0) outbox_.Push(node.id, node.intent);
-  TouchFolder(parent);
-  return Adopt(std::move(node));
+  view.Touch(node.id);
+  if (node.intent != 0) view.Push(node.id, node.intent);
+  view.TouchFolder(parent);
+  return view.Adopt(std::move(node));
 }
 
 // Whose removal a sync of its folder has promised does not come back for what takes its name now,
 // whatever a power cut leaves of that.
-Status Engine::StayAway(const Node& heir) {
-  if (names_synced_ == 0) return {};
-  PG_ASSIGN(const auto gone, index_->FindThere(heir.parent, KeyPart(heir), false));
-  if (!gone || !gone->gone() || gone->intent > names_synced_ || gone->id == heir.id) return {};
-  PG_ASSIGN(Live * live, Get(gone->id));
+Status Engine::StayAway(View& view, const Node& heir) {
+  if (names_synced_(view) == 0) return {};
+  PG_ASSIGN(const auto gone, view.index().FindThere(heir.parent, KeyPart(heir), false));
+  if (!gone || !gone->gone() || gone->intent > names_synced_(view) || gone->id == heir.id)
+    return {};
+  PG_ASSIGN(Live * live, view.Get(gone->id));
   live->node.dirty |= kForGood;
-  return Save(live);
+  return view.Save(live);
 }
 
 // Before a folder is taken for empty, or a name for free, its listing must be known.
 Status Engine::EnsureListed(NodeId folder) {
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, GetFolder(folder));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.GetFolder(folder));
     if (live->node.listed_at != 0 || live->node.there == There::kAbsent) return {};
   }
   return ListFolder(folder, Wait::kAll, "");
@@ -115,9 +116,9 @@ Result<Attr> Engine::MakeFolder(NodeId parent, const std::string& name, std::uin
                                 std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(CheckWritable());
   PG_TRY(CheckNewName(name));
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kFolder, mode, uid, gid));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, NewNode(view, parent, name, NodeKind::kFolder, mode, uid, gid));
   PG_TRY(change.Commit());
   ++live->lookups;
   return AttrOf(*live);
@@ -141,11 +142,11 @@ Result<Attr> Engine::MakeSymlink(NodeId parent, const std::string& name, const s
     return Error(Code::kNameTooLong,
                  fmt::format("the link's target is longer than {} bytes", kLongestTarget));
   PG_TRY(CheckHoldsLinks());
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, NewNode(parent, name, NodeKind::kSymlink, 0777, uid, gid));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, NewNode(view, parent, name, NodeKind::kSymlink, 0777, uid, gid));
   live->node.target = target;
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   PG_TRY(change.Commit());
   ++live->lookups;
   return AttrOf(*live);
@@ -153,56 +154,57 @@ Result<Attr> Engine::MakeSymlink(NodeId parent, const std::string& name, const s
 
 Result<std::string> Engine::ReadSymlink(NodeId id) {
   PG_TRY(AttrAsking(id));
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   if (live->node.kind != NodeKind::kSymlink)
     return Error(Code::kInvalid, "it is not a symbolic link");
   return live->node.target;
 }
 
 // Takes the node out of the tree here; what the store has of it goes later. `mark`: kByWaiting.
-Status Engine::Remove(Live* live, std::uint32_t mark) {
+Status Engine::Remove(View& view, Live* live, std::uint32_t mark) {
   Node& node = live->node;
   const NodeId parent = node.parent;
   if (node.effective != Placement::kLocal && node.there != There::kAbsent) {
-    PG_ASSIGN(const Live* folder, Get(parent));
-    PG_TRY(CheckRole(folder->node));
+    PG_ASSIGN(const Live* folder, view.Get(parent));
+    PG_TRY(CheckRole(view, folder->node));
   }
   if (live->upload) live->upload->Cancel();
   TakeOut(&node);
   node.ctime = options_.clock->Wall();
-  TouchFolder(parent);
+  view.TouchFolder(parent);
   const bool there =
       node.there != There::kAbsent || !node.upload.empty() || node.tried_parent != kNoNode;
   if (!there) {
     node.intent = 0;
-    PG_TRY(Save(live));
+    PG_TRY(view.Save(live));
     if (live->opens == 0) {
-      DropContent(live);
-      PG_TRY(index_->Delete(node.id));
+      DropContent(view, live);
+      PG_TRY(view.index().Delete(node.id));
     }
-    return KeepFolder(parent);
+    return KeepFolder(view, parent);
   }
   const bool tried = node.tried_parent != kNoNode && (node.dirty & kData);
   // (what a power cut has left of it is still no measure of what the store has)
   node.dirty = (tried ? kTriedData : kClean) | (node.dirty & kUnsure) | mark;
   node.intent = 0;  // a change of its own, after all that waited before: it may be held back
-  if (live->opens == 0) DropContent(live);
-  PG_TRY(AddIntent(live));
-  return KeepFolder(parent);
+  if (live->opens == 0) DropContent(view, live);
+  PG_TRY(view.AddIntent(live));
+  return KeepFolder(view, parent);
 }
 
 Status Engine::Unlink(NodeId parent, const std::string& name) {
   PG_TRY(CheckWritable());
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Find(parent, name));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
   if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
   const NodeId id = live->node.id;
-  PG_TRY(Remove(live));
-  if (const auto gone = live_.find(id); gone != live_.end() && gone->second->node.intent != 0)
-    PG_TRY(CountDeletion(gone->second->node));
+  PG_TRY(Remove(view, live));
+  if (const auto gone = view.inodes().find(id);
+      gone != view.inodes().end() && gone->second->node.intent != 0)
+    PG_TRY(CountDeletion(view, gone->second->node));
   return change.Commit();
 }
 
@@ -210,21 +212,21 @@ Status Engine::RemoveFolder(NodeId parent, const std::string& name) {
   PG_TRY(CheckWritable());
   NodeId id = kNoNode;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Find(parent, name));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Find(parent, name));
     if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
     if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
     id = live->node.id;
   }
   PG_TRY(EnsureListed(id));
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Find(parent, name));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Find(parent, name));
   if (live == nullptr || live->node.id != id)
     return Error(Code::kNotFound, "there is no such name");
-  PG_ASSIGN(const bool full, index_->HasChildren(id));
+  PG_ASSIGN(const bool full, view.index().HasChildren(id));
   if (full) {
-    PG_ASSIGN(const std::vector<Node> rest, index_->Children(id, 0, 100));
+    PG_ASSIGN(const std::vector<Node> rest, view.index().Children(id, 0, 100));
     const bool hidden = std::all_of(rest.begin(), rest.end(), [](const Node& node) {
       return node.effective == Placement::kHide;
     });
@@ -233,7 +235,7 @@ Status Engine::RemoveFolder(NodeId parent, const std::string& name) {
                "{} cannot be removed: it still holds what a rule hides here", name);
     return Error(Code::kNotEmpty, "the folder is not empty");
   }
-  PG_TRY(Remove(live));
+  PG_TRY(Remove(view, live));
   return change.Commit();
 }
 
@@ -243,29 +245,29 @@ Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   PG_TRY(CheckNewName(new_name));
   NodeId target_folder = kNoNode;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * target, Find(new_parent, new_name));
+    View view(&tree_);
+    PG_ASSIGN(Live * target, view.Find(new_parent, new_name));
     if (target != nullptr && target->node.kind == NodeKind::kFolder)
       target_folder = target->node.id;
   }
   if (target_folder != kNoNode && replace == Replace::kYes) PG_TRY(EnsureListed(target_folder));
 
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(const Live* into, GetFolder(new_parent));
-  PG_TRY(CheckRole(into->node));
-  PG_ASSIGN(Live * live, Find(parent, name));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(const Live* into, view.GetFolder(new_parent));
+  PG_TRY(CheckRole(view, into->node));
+  PG_ASSIGN(Live * live, view.Find(parent, name));
   if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
   if (live->node.there != There::kAbsent) {
-    PG_ASSIGN(const Live* from, Get(parent));
-    PG_TRY(CheckRole(from->node));
+    PG_ASSIGN(const Live* from, view.Get(parent));
+    PG_TRY(CheckRole(view, from->node));
   }
-  PG_ASSIGN(Live * target, Find(new_parent, new_name));
+  PG_ASSIGN(Live * target, view.Find(new_parent, new_name));
   if (target == live) return {};
   // a folder cannot go into itself
   for (NodeId up = new_parent; up != kRootId;) {
     if (up == live->node.id) return Error(Code::kInvalid, "a folder cannot be moved into itself");
-    PG_ASSIGN(Live * above, Get(up));
+    PG_ASSIGN(Live * above, view.Get(up));
     up = above->node.parent;
   }
   if (target != nullptr) {
@@ -273,14 +275,14 @@ Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
     const bool folder = live->node.kind == NodeKind::kFolder;
     if (target->node.kind == NodeKind::kFolder) {
       if (!folder) return Error(Code::kIsFolder, "a folder is there");
-      PG_ASSIGN(const bool full, index_->HasChildren(target->node.id));
+      PG_ASSIGN(const bool full, view.index().HasChildren(target->node.id));
       if (full) return Error(Code::kNotEmpty, "the folder there is not empty");
     } else if (folder) {
       return Error(Code::kNotFolder, "a file is there");
     }
     if (target->node.effective == Placement::kHide)
       return Error(Code::kExists, "the name is taken by what a rule hides here");
-    PG_TRY(Remove(target, live->node.dirty & kData ? kByWaiting : kClean));
+    PG_TRY(Remove(view, target, live->node.dirty & kData ? kByWaiting : kClean));
   }
   Node& node = live->node;
   // as an editor saves: what was said of the name holds for what takes it
@@ -299,7 +301,7 @@ Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   }
   if (node.kind == NodeKind::kFolder && node.there == There::kAbsent) {
     // what is on its way into it makes it there, under its former name, and is moved from there
-    PG_ASSIGN(const bool on_its_way, WasTriedBelow(node.id));
+    PG_ASSIGN(const bool on_its_way, WasTriedBelow(view, node.id));
     if (on_its_way) {
       there_parent = parent;
       there_name = NameToKey(name);
@@ -317,15 +319,15 @@ Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
   node.beside.clear();
   node.ctime = options_.clock->Wall();
   if (node.there != There::kAbsent) SetThere(&node, there_parent, there_name);
-  if (target == nullptr) PG_TRY(StayAway(node));
-  PG_TRY(Reconsider(node.id, false));
-  PG_TRY(AddIntent(live));
-  TouchFolder(parent);
-  TouchFolder(new_parent);
-  PG_TRY(KeepFolder(parent));
+  if (target == nullptr) PG_TRY(StayAway(view, node));
+  PG_TRY(Reconsider(view, node.id, false));
+  PG_TRY(view.AddIntent(live));
+  view.TouchFolder(parent);
+  view.TouchFolder(new_parent);
+  PG_TRY(KeepFolder(view, parent));
   if (node.dirty & kData) {
-    PG_ASSIGN(const std::string ranges, index_->Presence(node.id));
-    NotePending(node, ranges);
+    PG_ASSIGN(const std::string ranges, view.index().Presence(node.id));
+    NotePending(view, node, ranges);
   }
   return change.Commit();
 }
@@ -333,14 +335,15 @@ Status Engine::Rename(NodeId parent, const std::string& name, NodeId new_parent,
 Status Engine::OpenFolder(NodeId id) {
   bool known = false;
   {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     // a program may stand in a folder that was removed: that is empty
-    if (const auto gone = live_.find(id); gone != live_.end() && gone->second->node.gone() &&
-                                          gone->second->node.kind == NodeKind::kFolder)
+    if (const auto gone = view.inodes().find(id); gone != view.inodes().end() &&
+                                                  gone->second->node.gone() &&
+                                                  gone->second->node.kind == NodeKind::kFolder)
       return {};
-    PG_ASSIGN(Live * folder, GetFolder(id));
-    visited_[id] = options_.clock->Now();
-    if (folder->node.there == There::kAbsent || IsFresh(id)) return {};
+    PG_ASSIGN(Live * folder, view.GetFolder(id));
+    visited_(view)[id] = options_.clock->Now();
+    if (folder->node.there == There::kAbsent || IsFresh(view, id)) return {};
     known = folder->node.listed_at != 0;
   }
   // A first listing is waited for page by page while reading; a known folder is shown as it is
@@ -353,12 +356,12 @@ Status Engine::OpenFolder(NodeId id) {
 
 Result<std::vector<DirEntry>> Engine::ReadFolder(NodeId id, NodeId after, int limit, bool use) {
   const Steady deadline = options_.clock->Now() + options_.patience;
-  Lock tree(tree_mutex_);
+  View view(&tree_);
   for (;;) {
-    PG_ASSIGN(Live * folder, Get(id));
+    PG_ASSIGN(Live * folder, view.Get(id));
     if (folder->node.gone()) return std::vector<DirEntry>();
-    PG_ASSIGN(std::vector<Node> rows, index_->Children(id, after, limit));
-    const bool coming = listings_.count(id) > 0 && folder->node.listed_at == 0;
+    PG_ASSIGN(std::vector<Node> rows, view.index().Children(id, after, limit));
+    const bool coming = listings_(view).count(id) > 0 && folder->node.listed_at == 0;
     if (!rows.empty() || !coming) {
       if (rows.empty() && folder->node.listed_at == 0 && folder->node.there != There::kAbsent &&
           after == 0) {
@@ -374,14 +377,15 @@ Result<std::vector<DirEntry>> Engine::ReadFolder(NodeId id, NodeId after, int li
         if (row.effective == Placement::kHide) continue;
         DirEntry entry;
         entry.name = row.name;
-        const auto known = live_.find(row.id);
-        if (known == live_.end() && !use) {
+        const auto known = view.inodes().find(row.id);
+        if (known == view.inodes().end() && !use) {
           Live passing;
           passing.node = std::move(row);
           entry.attributes_complete = !NeedsAsking(passing.node);
           entry.attr = AttrOf(passing);
         } else {
-          Live* live = known != live_.end() ? known->second.get() : Adopt(std::move(row));
+          Live* live =
+              known != view.inodes().end() ? known->second.get() : view.Adopt(std::move(row));
           entry.attributes_complete = !NeedsAsking(live->node);
           if (use && entry.attributes_complete) ++live->lookups;
           entry.attr = AttrOf(*live);
@@ -391,7 +395,7 @@ Result<std::vector<DirEntry>> Engine::ReadFolder(NodeId id, NodeId after, int li
       if (entries.empty() && !rows.empty()) continue;  // all of these are hidden
       return entries;
     }
-    if (!tree_changed_.WaitUntil(tree_mutex_, deadline) && options_.clock->Now() >= deadline) {
+    if (!view.WaitUntil(deadline) && options_.clock->Now() >= deadline) {
       return Error(Code::kTimeout, "the folder's listing did not come in time");
     }
     if (stop_->cancelled()) return Error(Code::kUnavailable, "the drive is being unmounted");

@@ -10,7 +10,7 @@
 #include "base/text.h"
 #include "cache/eviction.h"
 #include "engine/engine.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -20,7 +20,7 @@ namespace {
 constexpr std::size_t kSyncedTogether = 16;
 }  // namespace
 
-Result<std::shared_ptr<Content>> Engine::ContentOf(Live* live) {
+Result<std::shared_ptr<Content>> Engine::ContentOf(View& view, Live* live) {
   if (live->content) return live->content;
   const Node& node = live->node;
   auto content = std::make_shared<Content>(node.id);
@@ -34,7 +34,7 @@ Result<std::shared_ptr<Content>> Engine::ContentOf(Live* live) {
   }
   if (!had && content->place == Place::kPending && node.size > 0 && node.copy_of.empty()) {
     // an empty file in its place would go up as if it were the content
-    PG_ASSIGN(const std::string expected, index_->Presence(node.id));
+    PG_ASSIGN(const std::string expected, view.index().Presence(node.id));
     const bool base = node.there != There::kAbsent && node.base_size >= node.size;
     if (!expected.empty() || !base) {
       return Error(
@@ -45,7 +45,7 @@ Result<std::shared_ptr<Content>> Engine::ContentOf(Live* live) {
   }
   std::string ranges;
   if (had) {
-    PG_ASSIGN(ranges, index_->Presence(node.id));
+    PG_ASSIGN(ranges, view.index().Presence(node.id));
     if (content->place == Place::kCache && ranges.empty()) {
       // left of an earlier version: after a power cut its bytes could pass for those of this one
       PG_TRY(blocks_->Drop(node.id, Place::kCache));
@@ -57,7 +57,7 @@ Result<std::shared_ptr<Content>> Engine::ContentOf(Live* live) {
   if (!node.copy_of.empty()) {
     content->source = {node.copy_of, node.copy_version, node.size};
   } else if (node.there != There::kAbsent && !node.version.empty()) {
-    PG_ASSIGN(std::string path, TherePath(node));
+    PG_ASSIGN(std::string path, view.TherePath(node));
     content->source = {std::move(path), node.version,
                        node.dirty & kData ? node.base_size : node.there_size};
   }
@@ -87,8 +87,8 @@ Result<std::shared_ptr<Content>> Engine::ContentOf(Live* live) {
     if (here < counted) budget_->Release(counted - here);
   }
   live->content = content;
-  open_contents_.push_back(node.id);
-  CloseIdle();
+  open_contents_(view).push_back(node.id);
+  CloseIdle(view);
   return content;
 }
 
@@ -113,14 +113,15 @@ void Engine::FindHoles(Content* content) {
 
 // Each content that is known in memory holds a descriptor, and there are only so many: those that
 // nobody has open any more are closed, the oldest first.
-void Engine::CloseIdle() {
+void Engine::CloseIdle(View& view) {
   const std::size_t most = options_.open_contents;
-  std::size_t tries = open_contents_.size() - std::min(open_contents_.size(), most) + 16;
-  for (; open_contents_.size() > most && tries > 0; --tries) {
-    const NodeId id = open_contents_.front();
-    open_contents_.pop_front();
-    const auto it = live_.find(id);
-    if (it == live_.end() || !it->second->content) continue;
+  std::size_t tries =
+      open_contents_(view).size() - std::min(open_contents_(view).size(), most) + 16;
+  for (; open_contents_(view).size() > most && tries > 0; --tries) {
+    const NodeId id = open_contents_(view).front();
+    open_contents_(view).pop_front();
+    const auto it = view.inodes().find(id);
+    if (it == view.inodes().end() || !it->second->content) continue;
     Live& live = *it->second;
     bool idle = live.opens == 0 && live.content.use_count() == 1;
     if (idle) {
@@ -130,40 +131,40 @@ void Engine::CloseIdle() {
     if (idle)
       live.content.reset();
     else
-      open_contents_.push_back(id);
+      open_contents_(view).push_back(id);
   }
 }
 
-void Engine::NoteUse(Live* live) {
+void Engine::NoteUse(View& view, Live* live) {
   Node& node = live->node;
   const Use now =
       Used({node.used_at, node.used_again}, AttrOf(*live).on_disk > 0, options_.clock->Wall());
   node.used_at = now.last;
   node.used_again = now.again;
-  used_.insert(node.id);
+  view.used().insert(node.id);
 }
 
 // Who used what is journalled together, before it decides anything: an open costs no write.
-void Engine::SaveUses() {
-  Change change(this);
-  for (const NodeId id : std::exchange(used_, {})) {
-    const auto it = live_.find(id);
-    if (it != live_.end() && !it->second->doubtful) Ignore(Save(it->second.get()));
+void Engine::SaveUses(View& view) {
+  Change change(&view);
+  for (const NodeId id : std::exchange(view.used(), {})) {
+    const auto it = view.inodes().find(id);
+    if (it != view.inodes().end() && !it->second->doubtful) Ignore(view.Save(it->second.get()));
   }
   Ignore(change.Commit());
 }
 
-Result<Engine::Opened> Engine::MakeOpen(Live* live, bool writing) {
+Result<Engine::Opened> Engine::MakeOpen(View& view, Live* live, bool writing) {
   auto file = std::make_shared<OpenFile>();
   file->id = live->node.id;
   file->for_writing = writing;
-  PG_ASSIGN(file->content, ContentOf(live));
+  PG_ASSIGN(file->content, ContentOf(view, live));
   file->mixed_versions = live->old_opens > 0;
   file->fresh_pages = live->fresh_pages && live->old_opens == 0;
   if (live->old_opens == 0) live->fresh_pages = true;
   ++live->opens;
   if (writing) ++live->writers;
-  NoteUse(live);
+  NoteUse(view, live);
   return Opened{std::move(file), AttrOf(*live)};
 }
 
@@ -172,46 +173,46 @@ Result<Engine::Opened> Engine::OpenNode(NodeId id, Intent intent) {
   NodeId parent = kNoNode;
   bool check = false, whole = false;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(id));
     if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
-    if (intent != Intent::kRead) PG_TRY(CheckRole(live->node));
+    if (intent != Intent::kRead) PG_TRY(CheckRole(view, live->node));
     parent = live->node.parent;
     // what one opens is the latest version: an old listing is not trusted
     check = intent != Intent::kTruncate && !live->node.gone() &&
-            live->node.there != There::kAbsent && !(live->node.dirty & kData) && !IsFresh(parent) &&
-            !IsFresh(id);
+            live->node.there != There::kAbsent && !(live->node.dirty & kData) &&
+            !IsFresh(view, parent) && !IsFresh(view, id);
     whole = live->node.on_disk >= live->node.size;
   }
   if (check && store_->Check().ok()) {
     bool small = false;
     {
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(const std::uint64_t siblings, index_->CountChildren(parent));
+      View view(&tree_);
+      PG_ASSIGN(const std::uint64_t siblings, view.index().CountChildren(parent));
       small = siblings <= 1000;
     }
     // one request answers for all files of a folder that fits on a page
     const Status looked = small ? ListFolder(parent, Wait::kAll, "") : LookAgain(id);
     if (!looked.ok() && !whole && looked.error().code != Code::kTimeout) return looked.error();
-    const Lock tree(tree_mutex_);
-    if (looked.ok() && !small) listed_[id] = options_.clock->Now();
+    View view(&tree_);
+    if (looked.ok() && !small) listed_(view)[id] = options_.clock->Now();
   }
-  Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   // stale, so that the kernel asks once more what the name means: another file may have it now
   if (live->node.gone() && live->opens == 0) return Error(Code::kStale, "the file was deleted");
   if (live->node.kind == NodeKind::kSymlink)
     return Error(Code::kStale, "it is a symbolic link by now");
-  PG_ASSIGN(Opened opened, MakeOpen(live, intent != Intent::kRead));
+  PG_ASSIGN(Opened opened, MakeOpen(view, live, intent != Intent::kRead));
   if (intent != Intent::kTruncate) return opened;
   const bool clean = !(live->node.dirty & kData);
-  tree.Unlock();
+  view.Unlock();
   const auto mark = BeginWriting(opened.file);
-  tree.Relock();
+  view.Relock();
   if (mark.ok() && clean) live->node.dirty |= kEmptied;
-  const Status cut = mark.ok() ? Truncate(live, 0) : Status(mark.error());
+  const Status cut = mark.ok() ? Truncate(view, live, 0) : Status(mark.error());
   if (!cut.ok()) {
-    tree.Unlock();
+    view.Unlock();
     Release(opened.file);
     return cut.error();
   }
@@ -226,19 +227,19 @@ Result<Engine::Opened> Engine::Create(NodeId parent, const std::string& name, st
   PG_TRY(CheckNewName(name));
   NodeId there = kNoNode;
   {
-    const Lock tree(tree_mutex_);
-    Trim();
-    PG_ASSIGN(Live * live, Find(parent, name));
+    View view(&tree_);
+    view.Trim();
+    PG_ASSIGN(Live * live, view.Find(parent, name));
     if (live != nullptr) {
       if (exclusive) return Error(Code::kExists, "the name is taken");
       there = live->node.id;
       ++live->lookups;
     } else {
-      Change change(this);
-      PG_ASSIGN(Live * made, NewNode(parent, name, NodeKind::kFile, mode, uid, gid));
+      Change change(&view);
+      PG_ASSIGN(Live * made, NewNode(view, parent, name, NodeKind::kFile, mode, uid, gid));
       made->node.dirty = kData;
-      PG_TRY(Save(made));
-      PG_ASSIGN(Opened opened, MakeOpen(made, true));  // a name without a file would stay
+      PG_TRY(view.Save(made));
+      PG_ASSIGN(Opened opened, MakeOpen(view, made, true));  // a name without a file would stay
       PG_TRY(change.Commit());
       ++made->lookups;
       made->last_write = options_.clock->Now();
@@ -264,9 +265,9 @@ Result<WritingMark> Engine::BeginWriting(const OpenFilePtr& file) {
 }
 
 Result<WritingMark> Engine::MakeDirty(const OpenFilePtr& file) {
-  const Lock tree(tree_mutex_);
-  PG_TRY(CheckState());
-  PG_ASSIGN(Live * live, Get(file->id));
+  View view(&tree_);
+  PG_TRY(CheckState(view));
+  PG_ASSIGN(Live * live, view.Get(file->id));
   Content* content = file->content.get();
   if (live->content.get() != content) {
     return Error(Code::kStale, "the file was replaced at the store since it was opened");
@@ -279,9 +280,9 @@ Result<WritingMark> Engine::MakeDirty(const OpenFilePtr& file) {
     node.base_size = content->source.size;
   }
   if (node.gone()) {
-    PG_TRY(Save(live));  // deleted but open: nothing goes up
+    PG_TRY(view.Save(live));  // deleted but open: nothing goes up
   } else {
-    PG_TRY(AddIntent(live));
+    PG_TRY(view.AddIntent(live));
   }
   const Lock lock(content->mu);
   if (content->place == Place::kPending) return WritingMark(file->content);
@@ -289,17 +290,17 @@ Result<WritingMark> Engine::MakeDirty(const OpenFilePtr& file) {
     // bytes that a power cut would leave trusted are not overwritten before the disk knows; nor
     // those that it would have for promised, while the store has got them
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
-    if (changed < synced_at_ || promises_unsynced_) PG_TRY(SyncIndex());
+    if (changed < synced_at_(view) || view.promises_unsynced()) PG_TRY(view.Sync());
   }
   PG_TRY(MoveContent(content, Place::kPending));
   content->unsaved = true;
-  cache_changed_ = true;
+  cache_changed_(view) = true;
   return WritingMark(file->content);
 }
 
 // Size and presence into the index, in one transaction. The content's bytes must be in the kernel.
 // `confirmed`: by a close or fsync.
-Status Engine::SaveContent(Live* live, Content* content, bool confirmed) {
+Status Engine::SaveContent(View& view, Live* live, Content* content, bool confirmed) {
   std::string ranges;
   {
     const Lock lock(content->mu);
@@ -309,10 +310,10 @@ Status Engine::SaveContent(Live* live, Content* content, bool confirmed) {
     content->unsaved = false;
     if (confirmed) content->written = false;
   }
-  Change change(this);
-  NotePending(live->node, ranges);
-  Status saved = index_->SavePresence(content->id, ranges);
-  if (saved.ok()) saved = Save(live);
+  Change change(&view);
+  NotePending(view, live->node, ranges);
+  Status saved = view.index().SavePresence(content->id, ranges);
+  if (saved.ok()) saved = view.Save(live);
   if (saved.ok()) saved = change.Commit();
   if (!saved.ok()) {  // size and presence go together, or the rest would be read from the store
     const Lock lock(content->mu);
@@ -323,16 +324,16 @@ Status Engine::SaveContent(Live* live, Content* content, bool confirmed) {
 
 // What was written to files that are open still: a process that is killed has little of it to lose.
 void Engine::SaveWritten() {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   std::vector<NodeId> written;
-  for (const auto& [id, live] : live_) {
+  for (const auto& [id, live] : view.inodes()) {
     if (!live->content) continue;
     const Lock lock(live->content->mu);
     if (live->content->unsaved && live->content->place == Place::kPending) written.push_back(id);
   }
   for (const NodeId id : written) {
-    const auto live = Get(id);
-    if (live.ok() && (*live)->content) Ignore(SaveContent(*live, (*live)->content.get()));
+    const auto live = view.Get(id);
+    if (live.ok() && (*live)->content) Ignore(SaveContent(view, *live, (*live)->content.get()));
   }
 }
 
@@ -341,8 +342,8 @@ Status Engine::FlushContent(const OpenFilePtr& file, bool durable) {
   int fd = -1;
   std::uint64_t generation = 0;
   if (durable) {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const Live* live, Get(file->id));
+    View view(&tree_);
+    PG_ASSIGN(const Live* live, view.Get(file->id));
     generation = live->node.generation;
   }
   {
@@ -358,17 +359,17 @@ Status Engine::FlushContent(const OpenFilePtr& file, bool durable) {
     content->EndUse();
   }
   PG_TRY(synced);
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(file->id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(file->id));
   if (live->content.get() != content) return {};
   live->node.dirty &= ~(kBegun | kEmptied);
   if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
-  PG_TRY(SaveContent(live, content, true));
+  PG_TRY(SaveContent(view, live, content, true));
   if (durable) {
-    PG_TRY(SyncIndex());
+    PG_TRY(view.Sync());
     live->synced_generation = generation;
   }
-  if (live->node.intent != 0) outbox_.Push(live->node.id, live->node.intent);
+  if (live->node.intent != 0) view.Push(live->node.id, live->node.intent);
   return {};
 }
 
@@ -378,22 +379,23 @@ Status Engine::Flush(const OpenFilePtr& file) {
 // Whoever only reads may ask for it too: it is of the file, whoever wrote to it.
 Status Engine::Fsync(const OpenFilePtr& file) {
   if (!file->for_writing) {
-    const Lock tree(tree_mutex_);
-    const auto live = Get(file->id);
+    View view(&tree_);
+    const auto live = view.Get(file->id);
     if (!live.ok()) return {};
     const Node& node = (*live)->node;
-    if (node.intent == 0 && node.dirty == kClean && !acks_unsynced_) return {};
+    if (node.intent == 0 && node.dirty == kClean && !view.acks_unsynced()) return {};
   }
   return FlushContent(file, true);
 }
 
 Status Engine::FsyncFolder() {
-  const Lock tree(tree_mutex_);
-  PG_TRY(CheckState());
-  const std::int64_t names = index_->last_intent();
-  if (names != names_synced_) PG_TRY(index_->SetMeta(Mark::kNamesSynced, std::to_string(names)));
-  PG_TRY(SyncIndex());
-  names_synced_ = names;
+  View view(&tree_);
+  PG_TRY(CheckState(view));
+  const std::int64_t names = view.index().last_intent();
+  if (names != names_synced_(view))
+    PG_TRY(view.index().SetMeta(Mark::kNamesSynced, std::to_string(names)));
+  PG_TRY(view.Sync());
+  names_synced_(view) = names;
   return {};
 }
 
@@ -404,8 +406,8 @@ void Engine::Release(const OpenFilePtr& file) {
       LogAbout(LogLevel::kError, {"", NameOf(flushed.error().code)},
                "cannot journal a closed file: {}", flushed.error().what);
   }
-  const Lock tree(tree_mutex_);
-  auto found = Get(file->id);
+  View view(&tree_);
+  auto found = view.Get(file->id);
   if (!found.ok()) return;
   Live* live = *found;
   if (file->for_writing) --live->writers;
@@ -417,18 +419,18 @@ void Engine::Release(const OpenFilePtr& file) {
   if (live->node.gone() && live->opens == 0) {
     const bool there = live->node.there != There::kAbsent || !live->node.upload.empty() ||
                        live->node.tried_parent != kNoNode;
-    DropContent(live);
+    DropContent(view, live);
     if (there) {
-      outbox_.Push(live->node.id, live->node.intent, Duration(0));
+      view.Push(live->node.id, live->node.intent, Duration(0));
     } else {
-      Ignore(index_->Delete(live->node.id));
+      Ignore(view.index().Delete(live->node.id));
     }
     return;
   }
   if (live->opens == 0 && (live->drop_when_closed || live->node.effective == Placement::kThin)) {
     live->drop_when_closed = false;
     file->content.reset();
-    if (DropIfUnused(live, true)) return;
+    if (DropIfUnused(view, live, true)) return;
     file->content = live->content;
   }
   bool unsaved = false;
@@ -443,7 +445,7 @@ void Engine::Release(const OpenFilePtr& file) {
 }
 
 // Forgets the bytes on this disk. Handles that are open keep the descriptor of the former file.
-void Engine::DropContent(Live* live) {
+void Engine::DropContent(View& view, Live* live) {
   std::uint64_t bytes = live->node.on_disk;
   if (live->content) {
     const Lock lock(live->content->mu);
@@ -456,9 +458,9 @@ void Engine::DropContent(Live* live) {
   live->opens = 0;
   live->node.on_disk = 0;
   // the files go when the change is journalled, since it may come to nothing
-  Change change(this);
-  dropped_[live->node.id] += bytes;
-  Ignore(index_->DropPresence(live->node.id));
+  Change change(&view);
+  view.ReleaseOnCommit(live->node.id, bytes);
+  Ignore(view.index().DropPresence(live->node.id));
   Ignore(change.Commit());
 }
 
@@ -482,9 +484,9 @@ void Engine::SavePresenceOfAll() {
   for (const NodeId id : ids) {
     Snapshot shot;
     {
-      const Lock tree(tree_mutex_);
-      const auto it = live_.find(id);
-      if (it != live_.end()) shot.content = it->second->content;
+      View view(&tree_);
+      const auto it = view.inodes().find(id);
+      if (it != view.inodes().end()) shot.content = it->second->content;
     }
     if (!shot.content) continue;
     Content& content = *shot.content;
@@ -523,9 +525,9 @@ void Engine::SavePresenceOfAll() {
       later(content);
       continue;
     }
-    const Lock tree(tree_mutex_);
-    const auto it = live_.find(content->id);
-    if (it == live_.end() || it->second->content != shot.content) continue;
+    View view(&tree_);
+    const auto it = view.inodes().find(content->id);
+    if (it == view.inodes().end() || it->second->content != shot.content) continue;
     bool outdated = false;  // evicted or written meanwhile: what was read above is too much
     {
       const Lock lock(content->mu);
@@ -536,14 +538,15 @@ void Engine::SavePresenceOfAll() {
       continue;
     }
     it->second->node.on_disk = shot.bytes;
-    cache_changed_ = true;
-    Change change(this);
-    if (index_->SavePresence(content->id, shot.ranges).ok() && Save(it->second.get()).ok())
+    cache_changed_(view) = true;
+    Change change(&view);
+    if (view.index().SavePresence(content->id, shot.ranges).ok() &&
+        view.Save(it->second.get()).ok())
       Ignore(change.Commit());
   }
   snapshots.clear();
-  const Lock tree(tree_mutex_);
-  CloseIdle();
+  View view(&tree_);
+  CloseIdle(view);
 }
 
 // Everything to the disk, and a note of when. After a power cut, cached files that changed later
@@ -554,22 +557,22 @@ void Engine::SyncEverything() {
   const Nanos begun = started_ ? options_.clock->FileTime() : options_.clock->Wall();
   std::int64_t round = 0;
   {
-    const Lock tree(tree_mutex_);
-    round = index_->round();
-    index_->SetRound(round + 1);
+    View view(&tree_);
+    round = view.index().round();
+    view.index().SetRound(round + 1);
   }
   if (!options_.disk->SyncAll(options_.cache_folder).ok() ||
       !options_.disk->SyncAll(options_.state_folder).ok())
     return;
-  const Lock tree(tree_mutex_);
-  cache_changed_ = false;
-  Change change(this);
-  if (!index_->SetMeta(Mark::kSyncedAt, std::to_string(begun)).ok() ||
-      !index_->SetMeta(Mark::kSyncedRound, std::to_string(round)).ok() || !change.Commit().ok() ||
-      !SyncIndex().ok())
+  View view(&tree_);
+  cache_changed_(view) = false;
+  Change change(&view);
+  if (!view.index().SetMeta(Mark::kSyncedAt, std::to_string(begun)).ok() ||
+      !view.index().SetMeta(Mark::kSyncedRound, std::to_string(round)).ok() ||
+      !change.Commit().ok() || !view.Sync().ok())
     return;
-  synced_at_ = begun;
-  synced_round_ = round;
+  synced_at_(view) = begun;
+  synced_round_(view) = round;
 }
 
 }  // namespace pargeter

@@ -39,13 +39,15 @@
 #include "engine/refresh/listing_pace.h"
 #include "engine/residency.h"
 #include "engine/store/store_client.h"
+#include "engine/tree/places.h"
+#include "engine/tree/tree.h"
 #include "index/index.h"
 #include "net/cancel.h"
 #include "provider/provider.h"
 
 namespace pargeter {
 
-class Engine : private Outbox::Worker {
+class Engine : private Outbox::Worker, private BlobSink, private EffectSink {
  public:
   // Opens the state (kBusy: another process has it) and what a crash left. Asks the store nothing.
   static Result<std::unique_ptr<Engine>> Open(DriveOptions options,
@@ -103,7 +105,7 @@ class Engine : private Outbox::Worker {
   Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
   Status Flush(const OpenFilePtr& file);
   Status Fsync(const OpenFilePtr& file);
-  Status FsyncFolder() EXCLUDES(tree_mutex_);  // the names in it, and in all others
+  Status FsyncFolder();  // the names in it, and in all others
   void Release(const OpenFilePtr& file);
   Status Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset, std::uint64_t size);
   Result<std::uint64_t> Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole);
@@ -157,7 +159,7 @@ class Engine : private Outbox::Worker {
   Result<Attr> SpaceOf();  // size: bytes free for new files; on_disk: bytes in all
   // What the account holds and still takes, not older than `max_age`; nothing if the store does not
   // say. May ask the store.
-  Result<std::optional<Quota>> AccountSpace(Duration max_age) EXCLUDES(tree_mutex_);
+  Result<std::optional<Quota>> AccountSpace(Duration max_age);
   // -- what the store has kept, and where (engine/versions.cc). All but LinkTo ask the store.
   Result<std::vector<Provider::Kept>> Versions(NodeId id);
   Result<std::uint64_t> Restore(NodeId id,
@@ -173,40 +175,8 @@ class Engine : private Outbox::Worker {
   Provider& provider() { return store_->provider(); }
 
  private:
-  struct Live {
-    Node node;
-    std::uint64_t lookups = 0;
-    int opens = 0, writers = 0;
-    bool unsaved = false;  // size or times changed by writes since the last save
-    std::shared_ptr<Content> content;
-    int old_opens = 0;  // handles on former versions
-    bool fresh_pages = false;
-    Steady last_write{};
-    std::uint64_t synced_generation = 0;  // as of the last fsync
-    Cancel upload;                        // an upload under way, ended by a write to what it takes
-    std::uint64_t upload_end = 0;         // what it takes ends here
-    std::uint64_t upload_of = 0;          // the last generation in which that is the same
-    Steady held_since{};                  // an upload waits since then, as it is open for writing
-    bool doubtful = false;                // an undone change may still be in it
-    bool drop_when_closed = false;        // asked to be evicted while it was open
-  };
-  // A transaction on the index together with what memory and disk hold of it: it happens wholly,
-  // or, without Commit or when that fails, not at all. Nests: only the outermost one is real. Begin
-  // it before getting hold of the nodes that it changes.
-  class Change {
-   public:
-    explicit Change(Engine* drive);
-    ~Change();
-    Change(const Change&) = delete;
-    Change& operator=(const Change&) = delete;
-    Status Commit();
-
-   private:
-    void Undo();
-    Engine& drive_;
-    Transaction transaction_;
-    bool open_ = true;
-  };
+  using View = Tree::View;
+  using Change = Tree::Change;
   struct Listing;  // a folder's listing under way
   struct Job;      // one reconcile step (reconcile.cc)
   struct Leftover {
@@ -220,76 +190,68 @@ class Engine : private Outbox::Worker {
   enum class Outcome { kDone, kAgain, kParked };
 
   Engine(DriveOptions options, std::unique_ptr<Provider> provider);
-  Status OpenIndex() REQUIRES(tree_mutex_);  // (rebuild.cc)
-  Status Rebuild() REQUIRES(tree_mutex_);
-  Status AdoptPending(NodeId block) REQUIRES(tree_mutex_);
-  Result<NodeId> FolderFor(const std::string& path) REQUIRES(tree_mutex_);
-  void NotePending(const Node& node, const std::string& ranges) REQUIRES(tree_mutex_);
+  // the tree's sinks
+  void ReleaseBytes(std::uint64_t bytes) override;
+  void DropCached(NodeId id) override;
+  void DropPending(NodeId id) override;
+  bool HasPending(NodeId id) override;
+  std::uint64_t SizeOf(Content* content) override;
+  bool IsUnsaved(Content* content) override;
+  void Publish(Event event) override;
+  void Push(NodeId id, std::int64_t order, Duration delay) override;
+  Status OpenIndex(View& view);  // (rebuild.cc)
+  Status Rebuild(View& view);
+  Status AdoptPending(View& view, NodeId block);
+  Result<NodeId> FolderFor(View& view, const std::string& path);
+  void NotePending(View& view, const Node& node, const std::string& ranges);
   Status Recover();
   static void FindHoles(Content* content) REQUIRES(content->mu);
-  Status ClaimCache() REQUIRES(tree_mutex_);
-  Status RecoverFromPowerCut() REQUIRES(tree_mutex_);
-  Status RecoverWaiting(bool power_cut) REQUIRES(tree_mutex_);
-  Status MendOrphans() REQUIRES(tree_mutex_);
+  Status ClaimCache(View& view);
+  Status RecoverFromPowerCut(View& view);
+  Status RecoverWaiting(View& view, bool power_cut);
+  Status MendOrphans(View& view);
   std::uint64_t BlocksOf(NodeId id) const;
-  Status ForgetLostLocal() REQUIRES(tree_mutex_);
-  Status RecoverHeld() REQUIRES(tree_mutex_);
+  Status ForgetLostLocal(View& view);
+  Status RecoverHeld(View& view);
   struct Remains;
-  Result<Remains> LookAtPending(const Node& node, bool power_cut) REQUIRES(tree_mutex_);
+  Result<Remains> LookAtPending(View& view, const Node& node, bool power_cut);
   static bool WrittenAnew(const Node& node);
-  bool EmptyWhenSynced(const Node& node) const REQUIRES(tree_mutex_);
-  Status DoubtSigns(std::vector<Node>* waiting) REQUIRES(tree_mutex_);
-  Status MendPending(Node* node, bool power_cut) REQUIRES(tree_mutex_);
-  Status MendMade(Node* node) REQUIRES(tree_mutex_);
-  Status TakeBackEmptied(Node* node) REQUIRES(tree_mutex_);
-  Result<bool> TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present)
-      REQUIRES(tree_mutex_);
+  bool EmptyWhenSynced(View& view, const Node& node) const;
+  Status DoubtSigns(View& view, std::vector<Node>* waiting);
+  Status MendPending(View& view, Node* node, bool power_cut);
+  Status MendMade(View& view, Node* node);
+  Status TakeBackEmptied(View& view, Node* node);
+  Result<bool> TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present);
   static void ForgetTried(Node* node);
   static void AskForTime(Node* node);
-  Status ForgetLost(Node node) REQUIRES(tree_mutex_);
-  Status SetBeside(const Node& node) REQUIRES(tree_mutex_);
-  Status LeaveThere(const Node& torn) REQUIRES(tree_mutex_);
-  Result<std::optional<Node>> ReplacedBy(const Node& torn) REQUIRES(tree_mutex_);
-  Status UndoReplacing(Node* torn) REQUIRES(tree_mutex_);
-  Status BringBackReplaced(const Node& torn) REQUIRES(tree_mutex_);
+  Status ForgetLost(View& view, Node node);
+  Status SetBeside(View& view, const Node& node);
+  Status LeaveThere(View& view, const Node& torn);
+  Result<std::optional<Node>> ReplacedBy(View& view, const Node& torn);
+  Status UndoReplacing(View& view, Node* torn);
+  Status BringBackReplaced(View& view, const Node& torn);
 
   // -- tree (drive.cc), all under tree_mutex_
-  Result<Live*> Get(NodeId id) REQUIRES(tree_mutex_);
-  Live* Adopt(Node node) REQUIRES(tree_mutex_);
-  Result<Live*> Find(NodeId parent, const std::string& name)
-      REQUIRES(tree_mutex_);  // null: not here
-  Result<Live*> GetFolder(NodeId id) REQUIRES(tree_mutex_);
-  Status Save(Live* live) REQUIRES(tree_mutex_);
-  Status AddIntent(Live* live) REQUIRES(tree_mutex_);
-  void Trim() REQUIRES(tree_mutex_);
-  Attr AttrOf(const Live& live) REQUIRES(tree_mutex_);
-  StateOf StateOfLive(const Live& live) REQUIRES(tree_mutex_);
-  Status AddSums(StateOf* state) REQUIRES(tree_mutex_);
-  Result<std::string> FolderKey(NodeId folder) REQUIRES(tree_mutex_);  // prefix at the store
-  static std::string KeyPart(const Node& node);                        // where it is to be
-  static std::string ThereName(const Node& node);                      // where it is
-  Result<std::string> TherePath(const Node& node) REQUIRES(tree_mutex_);
+  Attr AttrOf(const Live& live);
+  StateOf StateOfLive(const Live& live);
+  Status AddSums(View& view, StateOf* state);
   static std::string PlaceThere(const Node& node);  // the same as in sent.h
-  void SetThere(Node* node, NodeId parent, const std::string& key);
-  static void TakeOut(Node* node);  // of the tree here; the store has it where it had it
   // How a look at the drive's own folder went: once we are let in again, what waits is tried at
   // once.
-  void NoteAccess(const Status& look) REQUIRES(tree_mutex_);
-  void RetryWaiting() REQUIRES(tree_mutex_);
+  void NoteAccess(View& view, const Status& look);
+  void RetryWaiting(View& view);
   Status CheckWritable() const;
-  Status CheckHoldsLinks() EXCLUDES(tree_mutex_);
-  Status CheckRole(const Node& node) REQUIRES(tree_mutex_);  // may the account change it there?
-  Status CheckState() REQUIRES(tree_mutex_);
+  Status CheckHoldsLinks();
+  Status CheckRole(View& view, const Node& node);  // may the account change it there?
+  Status CheckState(View& view);
   Status CheckNewName(const std::string& name) const;
-  void TouchFolder(NodeId id) REQUIRES(tree_mutex_);
-  Status KeepFolder(NodeId id) REQUIRES(tree_mutex_);
-  void Emit(Event event);
+  Status KeepFolder(View& view, NodeId id);
   void EmitHappened(std::string side, std::string what, std::string path, std::string detail = {});
 
-  Result<std::string> PlaceThere(NodeId id) EXCLUDES(tree_mutex_);
+  Result<std::string> RequireRemotePath(NodeId id);
   // -- room in the account (quota.cc)
-  Status CheckAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
-  Result<bool> CountAccount(NodeId id, std::uint64_t end) EXCLUDES(tree_mutex_);
+  Status CheckAccount(NodeId id, std::uint64_t end);
+  Result<bool> CountAccount(NodeId id, std::uint64_t end);
 
   // -- attributes (attributes.cc)
   static bool NeedsAsking(const Node& node);
@@ -299,98 +261,94 @@ class Engine : private Outbox::Worker {
   std::uint32_t ModeFor(const Node& node) const;
   Result<Entry> LookAt(bool folder, const std::string& path, const Call& call);
   // `answers`: whoever asks gets them, and a word to the kernel would make that forget them.
-  Status LearnAttributes(NodeId id, const Entry& entry, Steady asked = {}, bool answers = false)
-      EXCLUDES(tree_mutex_);
-  void LearnFolder(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
-  Status LearnBeforeSending(const Job& job, bool leaves = false) EXCLUDES(tree_mutex_);
+  Status LearnAttributes(NodeId id, const Entry& entry, Steady asked = {}, bool answers = false);
+  void LearnFolder(NodeId id, const std::string& key);
+  Status LearnBeforeSending(const Job& job, bool leaves = false);
 
   // -- names (drive_names.cc)
-  Status Remove(Live* live, std::uint32_t mark = kClean) REQUIRES(tree_mutex_);
-  Status StayAway(const Node& heir) REQUIRES(tree_mutex_);
-  Result<Live*> NewNode(NodeId parent, const std::string& name, NodeKind kind, std::uint32_t mode,
-                        std::uint32_t uid, std::uint32_t gid) REQUIRES(tree_mutex_);
-  Status EnsureListed(NodeId folder) EXCLUDES(tree_mutex_);
+  Status Remove(View& view, Live* live, std::uint32_t mark = kClean);
+  Status StayAway(View& view, const Node& heir);
+  Result<Live*> NewNode(View& view, NodeId parent, const std::string& name, NodeKind kind,
+                        std::uint32_t mode, std::uint32_t uid, std::uint32_t gid);
+  Status EnsureListed(NodeId folder);
 
   // -- listings (lister.cc)
   enum class Wait { kNo, kFirstPage, kAll };
   Status ListFolder(NodeId id, Wait wait, const std::string& until_name,
-                    Traffic traffic = Traffic::kForeground) EXCLUDES(tree_mutex_);
-  bool IsFresh(NodeId id) REQUIRES(tree_mutex_);
+                    Traffic traffic = Traffic::kForeground);
+  bool IsFresh(View& view, NodeId id);
   bool BeginListing(const std::shared_ptr<Listing>& listing);
-  void RunListing(const std::shared_ptr<Listing>& listing) EXCLUDES(tree_mutex_);
-  bool CloseListing(Listing* listing, const Status& outcome) EXCLUDES(tree_mutex_);
-  Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry)
-      EXCLUDES(tree_mutex_);
-  Status LookForRules(const std::vector<Entry>& entries) EXCLUDES(tree_mutex_);
-  void RemoveLeftovers() EXCLUDES(tree_mutex_);
-  Status LookAgain(NodeId id) EXCLUDES(tree_mutex_);
-  Status LookForKey(NodeId id, const std::string& key) EXCLUDES(tree_mutex_);
-  void ForgetOld() REQUIRES(tree_mutex_);
+  void RunListing(const std::shared_ptr<Listing>& listing);
+  bool CloseListing(Listing* listing, const Status& outcome);
+  Result<bool> IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry);
+  Status LookForRules(const std::vector<Entry>& entries);
+  void RemoveLeftovers();
+  Status LookAgain(NodeId id);
+  Status LookForKey(NodeId id, const std::string& key);
+  void ForgetOld(View& view);
   void WatchLoop();
-  void ShrinkLoop() EXCLUDES(tree_mutex_);
+  void ShrinkLoop();
 
   // -- what the store has shown, or shows no more (sightings.cc)
-  Status TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write)
-      EXCLUDES(tree_mutex_);
-  Status EndListing(Listing* listing) EXCLUDES(tree_mutex_);
-  Status TakeOne(NodeId folder, const Entry& entry, Steady asked) REQUIRES(tree_mutex_);
-  Status TakeEntry(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
-  Status TakeNew(Listing* listing, const Entry& entry) REQUIRES(tree_mutex_);
-  Status TakeKnown(Listing* listing, Live* live, const Entry& entry) REQUIRES(tree_mutex_);
-  Status TakeRole(Live* live, bool may_write) REQUIRES(tree_mutex_);
-  Status NoteLeftover(NodeId folder, const Entry& entry) REQUIRES(tree_mutex_);
-  void NewVersion(Live* live, const Entry& entry) REQUIRES(tree_mutex_);
-  Status VanishedThere(Live* live, Steady asked) REQUIRES(tree_mutex_);
-  Status GiveNameBack(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
-  bool MayBeElsewhere(const Node& node, Steady asked) REQUIRES(tree_mutex_);
+  Status TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write);
+  Status EndListing(Listing* listing);
+  Status TakeOne(View& view, NodeId folder, const Entry& entry, Steady asked);
+  Status TakeEntry(View& view, Listing* listing, const Entry& entry);
+  Status TakeNew(View& view, Listing* listing, const Entry& entry);
+  Status TakeKnown(View& view, Listing* listing, Live* live, const Entry& entry);
+  Status TakeRole(View& view, Live* live, bool may_write);
+  Status NoteLeftover(View& view, NodeId folder, const Entry& entry);
+  void NewVersion(View& view, Live* live, const Entry& entry);
+  Status VanishedThere(View& view, Live* live, Steady asked);
+  Status GiveNameBack(View& view, NodeId parent, const std::string& name);
+  bool MayBeElsewhere(View& view, const Node& node, Steady asked);
   static Error MovedMeanwhile();
 
   // -- from the disk of the cache to that of the waiting, and back (two_disks.cc)
-  Status Carry(const std::shared_ptr<Content>& content, BlockStore::Place to) EXCLUDES(tree_mutex_);
+  Status Carry(const std::shared_ptr<Content>& content, BlockStore::Place to);
   void DropCarried(Content* content);
-  Status MoveContent(Content* content, BlockStore::Place to) REQUIRES(tree_mutex_, content->mu);
-  void GiveUpBytes(Live* live) REQUIRES(tree_mutex_);
-  Status MakeRoomOn(BlockStore::Place to, std::uint64_t bytes) EXCLUDES(tree_mutex_);
+  Status MoveContent(Content* content, BlockStore::Place to) REQUIRES(content->mu);
+  void GiveUpBytes(View& view, Live* live);
+  Status MakeRoomOn(BlockStore::Place to, std::uint64_t bytes);
 
   // -- the store's own word on what changed (feed.cc)
   void FeedLoop();
-  bool IsBusy() EXCLUDES(tree_mutex_);
-  Result<std::size_t> LookAtFeed(std::string* moment) EXCLUDES(tree_mutex_);
-  Status TakeChanges(const Changes& changes, Steady started) EXCLUDES(tree_mutex_);
-  Result<bool> WasMissing(NodeId folder, const Entry& entry, Steady asked) REQUIRES(tree_mutex_);
-  Status TakeChanged(NodeId folder, const Entry& entry, Steady started,
+  bool IsBusy();
+  Result<std::size_t> LookAtFeed(std::string* moment);
+  Status TakeChanges(const Changes& changes, Steady started);
+  Result<bool> WasMissing(View& view, NodeId folder, const Entry& entry, Steady asked);
+  Status TakeChanged(View& view, NodeId folder, const Entry& entry, Steady started,
                      std::map<std::string, std::vector<NodeId>>* left,
-                     std::vector<NodeId>* doubtful) REQUIRES(tree_mutex_);
-  Result<NodeId> FolderThere(const std::string& path) REQUIRES(tree_mutex_);
-  Result<std::optional<Node>> NodeThere(NodeId folder, const std::string& key, bool is_folder)
-      REQUIRES(tree_mutex_);
-  Result<bool> MovedThere(Live* live, NodeId folder, const Entry& entry) REQUIRES(tree_mutex_);
+                     std::vector<NodeId>* doubtful);
+  Result<NodeId> FolderThere(View& view, const std::string& path);
+  Result<std::optional<Node>> NodeThere(View& view, NodeId folder, const std::string& key,
+                                        bool is_folder);
+  Result<bool> MovedThere(View& view, Live* live, NodeId folder, const Entry& entry);
 
   // -- content (drive_io.cc, fetcher.cc)
-  Result<std::shared_ptr<Content>> ContentOf(Live* live) REQUIRES(tree_mutex_);
-  void NoteUse(Live* live) REQUIRES(tree_mutex_);
-  void SaveUses() REQUIRES(tree_mutex_);
-  void CloseIdle() REQUIRES(tree_mutex_);
-  Result<Opened> MakeOpen(Live* live, bool writing) REQUIRES(tree_mutex_);
-  Result<WritingMark> BeginWriting(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
-  Result<WritingMark> MakeDirty(const OpenFilePtr& file) EXCLUDES(tree_mutex_);
-  Status Truncate(Live* live, std::uint64_t size) REQUIRES(tree_mutex_);
+  Result<std::shared_ptr<Content>> ContentOf(View& view, Live* live);
+  void NoteUse(View& view, Live* live);
+  void SaveUses(View& view);
+  void CloseIdle(View& view);
+  Result<Opened> MakeOpen(View& view, Live* live, bool writing);
+  Result<WritingMark> BeginWriting(const OpenFilePtr& file);
+  Result<WritingMark> MakeDirty(const OpenFilePtr& file);
+  Status Truncate(View& view, Live* live, std::uint64_t size);
   Status WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
-                    bool append) EXCLUDES(tree_mutex_);
+                    bool append);
   Status SetLength(Content* content) REQUIRES(content->mu);
   Status WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end)
       REQUIRES(content->mu);
   Status AddZeros(Content* content, std::uint64_t end) REQUIRES(content->mu);
-  bool FreeForWriting(std::uint64_t bytes) EXCLUDES(tree_mutex_);
-  Status Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end)
-      EXCLUDES(tree_mutex_);
-  Status SaveContent(Live* live, Content* content, bool confirmed = false) REQUIRES(tree_mutex_);
-  void SaveWritten() EXCLUDES(tree_mutex_);
-  Status FlushContent(const OpenFilePtr& file, bool durable) EXCLUDES(tree_mutex_);
-  void DropContent(Live* live) REQUIRES(tree_mutex_);
+  bool FreeForWriting(std::uint64_t bytes);
+  Status Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end);
+  Status SaveContent(View& view, Live* live, Content* content, bool confirmed = false);
+  void SaveWritten();
+  Status FlushContent(const OpenFilePtr& file, bool durable);
+  void DropContent(View& view, Live* live);
   Result<std::uint64_t> BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
-                                  std::uint64_t size) EXCLUDES(tree_mutex_);
-  Status GiveUpCopy(Live* live) REQUIRES(tree_mutex_);
+                                  std::uint64_t size);
+  Status GiveUpCopy(View& view, Live* live);
   Status EnsurePresent(const std::shared_ptr<Content>& content, Range range, Range ahead,
                        Steady deadline, Traffic traffic);
   Status StartFlight(const std::shared_ptr<Content>& content, Range range, Traffic traffic)
@@ -400,131 +358,121 @@ class Engine : private Outbox::Worker {
                     const Flight& flight, std::uint64_t* added, Entry* entry);
   static Status AskSource(const std::shared_ptr<Content>& content,
                           const std::function<Status(const Source&)>& ask);
-  bool MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) EXCLUDES(tree_mutex_);
+  bool MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline);
   bool IsCheckedOnArrival(const Source& source) const;
-  Status CheckArrived(const std::shared_ptr<Content>& content, const Source& source, Range last)
-      EXCLUDES(tree_mutex_);
-  Status DropWrong(const std::shared_ptr<Content>& content) EXCLUDES(tree_mutex_);
+  Status CheckArrived(const std::shared_ptr<Content>& content, const Source& source, Range last);
+  Status DropWrong(const std::shared_ptr<Content>& content);
   Result<std::size_t> ShyPart(const OpenFilePtr& file, std::size_t size, std::uint64_t offset);
   Result<std::size_t> ReadThrough(const std::shared_ptr<Content>& content, char* data,
                                   std::size_t size, std::uint64_t offset);
   Range PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
                   std::uint64_t file_size);
-  bool MakeRoom(std::uint64_t bytes) EXCLUDES(tree_mutex_);
-  std::uint64_t FreeUnused(std::uint64_t bytes) EXCLUDES(tree_mutex_);
-  std::uint64_t FreeOf(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
-  std::uint64_t FreeTail(Live* live, std::uint64_t bytes) REQUIRES(tree_mutex_);
-  std::uint64_t FreeBehindReaders(std::uint64_t bytes) EXCLUDES(tree_mutex_);
-  void SavePresenceOfAll() EXCLUDES(tree_mutex_, saving_mutex_);
-  void SaveAll() EXCLUDES(tree_mutex_);
-  void SyncEverything() EXCLUDES(tree_mutex_);
-  Status SyncIndex() REQUIRES(tree_mutex_);
-  static void Restore(Live* live, Node node);
-  void RemoveDoomed() REQUIRES(tree_mutex_);
+  bool MakeRoom(std::uint64_t bytes);
+  std::uint64_t FreeUnused(std::uint64_t bytes);
+  std::uint64_t FreeOf(View& view, Live* live, std::uint64_t bytes);
+  std::uint64_t FreeTail(View& view, Live* live, std::uint64_t bytes);
+  std::uint64_t FreeBehindReaders(std::uint64_t bytes);
+  void SavePresenceOfAll() EXCLUDES(saving_mutex_);
+  void SaveAll();
+  void SyncEverything();
   void FetchLoop();
 
-  Status Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
-               const std::function<void(const Node&)>& each) EXCLUDES(tree_mutex_);
-  void Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
-             std::vector<std::pair<Nanos, NodeId>>* out) REQUIRES(tree_mutex_);
-  bool DropIfUnused(Live* live, bool arriving = false) REQUIRES(tree_mutex_);
-  Status ListBelow(NodeId id, const Cancel& cancel) EXCLUDES(tree_mutex_);
+  Status Walk(NodeId id, const std::function<Result<bool>(View&, const Node&)>& enter,
+              const std::function<void(View&, const Node&)>& each);
+  void Weigh(View& view, const Node& row, const EvictWish& wish, Evicted* answer,
+             std::vector<std::pair<Nanos, NodeId>>* out);
+  bool DropIfUnused(View& view, Live* live, bool arriving = false);
+  Status ListBelow(NodeId id, const Cancel& cancel);
   static Status ForMany(const std::vector<NodeId>& ids, const std::function<Status(NodeId)>& each);
-  Status FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done)
-      EXCLUDES(tree_mutex_);
+  Status FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint64_t>* bytes_done);
   void RunFetch(Fetch* fetch);
   void WakePins() EXCLUDES(pins_mutex_);
   void PinLoop();
-  bool FetchPinned() EXCLUDES(tree_mutex_);
-  void LookForNew(NodeId root) EXCLUDES(tree_mutex_);
+  bool FetchPinned();
+  void LookForNew(NodeId root);
 
   // -- is it what the store gave? (verify.cc)
   bool CanBeRead(const std::shared_ptr<Content>& content, std::uint64_t size);
-  Status VerifyFile(NodeId id, bool with_store, Checked* out) EXCLUDES(tree_mutex_);
+  Status VerifyFile(NodeId id, bool with_store, Checked* out);
   // Of a file that is wholly here. May ask the store once: how did that version come to it?
-  ContentCheck::Verdict JudgeByDigest(const std::shared_ptr<Content>& content, const Node& node)
-      EXCLUDES(tree_mutex_);
+  ContentCheck::Verdict JudgeByDigest(const std::shared_ptr<Content>& content, const Node& node);
   Result<bool> SameAsStore(const std::shared_ptr<Content>& content,
                            const std::vector<Range>& ranges, std::uint64_t piece);
 
   // -- placement (placement.cc)
-  Placement PlacementOf(const Node& node, Placement above) const REQUIRES(tree_mutex_);
-  const Rule* PatternFor(const std::string& name) const REQUIRES(tree_mutex_);
-  Status Inherit(Node* node) REQUIRES(tree_mutex_);
-  Result<std::string> PathHere(NodeId id) REQUIRES(tree_mutex_);
-  Status Reconsider(NodeId id, bool everything) REQUIRES(tree_mutex_);
-  Status TurnInto(Node* node, Placement now) REQUIRES(tree_mutex_);
-  static bool MayStay(const Node& node);
-  Status CheckPinsFit(const Node& node) REQUIRES(tree_mutex_);
-  Status CheckMayBeLocal(const Node& node) REQUIRES(tree_mutex_);
-  Status LoadRules() REQUIRES(tree_mutex_);
-  Result<std::pair<std::vector<Rule>, std::string>> LoadSharedRules() EXCLUDES(tree_mutex_);
-  Status TakeSharedRules(const std::string& version) EXCLUDES(tree_mutex_);
-  Status ApplySharedRules(const std::vector<Rule>& rules, const std::string& version)
-      EXCLUDES(tree_mutex_);
-  Status PlaceShared(const Rule& rule) REQUIRES(tree_mutex_);
-  Status Publish(const std::vector<Rule>& fresh) EXCLUDES(tree_mutex_);
-  Status FollowMoves() EXCLUDES(tree_mutex_);
-  Result<Outcome> BringDown(Job* job) EXCLUDES(tree_mutex_);
+  Placement PlacementOf(View& view, const Node& node, Placement above) const;
+  const Rule* PatternFor(View& view, const std::string& name) const;
+  Status Inherit(View& view, Node* node);
+  Status Reconsider(View& view, NodeId id, bool everything);
+  Status TurnInto(View& view, Node* node, Placement now);
+  Status CheckPinsFit(View& view, const Node& node);
+  Status CheckMayBeLocal(View& view, const Node& node);
+  Status LoadRules(View& view);
+  Result<std::pair<std::vector<Rule>, std::string>> LoadSharedRules();
+  Status TakeSharedRules(const std::string& version);
+  Status ApplySharedRules(const std::vector<Rule>& rules, const std::string& version);
+  Status PlaceShared(View& view, const Rule& rule);
+  Status Publish(const std::vector<Rule>& fresh);
+  Status FollowMoves();
+  Result<Outcome> BringDown(Job* job);
   Result<bool> MadeBefore(const Job& job, const std::string& from, Code refused,
-                          const Entry& target) EXCLUDES(tree_mutex_);
+                          const Entry& target);
   Result<bool> OnlyAttributesDiffer(const Node& node, const std::string& path, const Entry& there,
-                                    const Call& call) EXCLUDES(tree_mutex_);
-  Status AdoptVersion(Live* live, const Entry& there) REQUIRES(tree_mutex_);
+                                    const Call& call);
+  Status AdoptVersion(View& view, Live* live, const Entry& there);
 
   // -- uploads (uploader.cc, plan.cc, reconcile.cc, conflicts.cc, moves.cc, removals.cc)
-  Result<std::uint64_t> WaitingForStore() EXCLUDES(tree_mutex_);  // changes, but for held deletions
+  Result<std::uint64_t> WaitingForStore();  // changes, but for held deletions
   std::optional<Error> WhyInVain(Steady since);
-  Status AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up)
-      EXCLUDES(tree_mutex_);
-  TurnResult RunTurn(NodeId id, int tries, const Cancel& cancel) override EXCLUDES(tree_mutex_);
-  std::int64_t EndTurn(NodeId id) override EXCLUDES(tree_mutex_);
-  TurnResult TurnAfter(const Job& job, const Error& error, int tries) EXCLUDES(tree_mutex_);
-  Duration NoteFailed(const Job& job, const Error& error) EXCLUDES(tree_mutex_);
-  Duration NotePassing(NodeId id, const Error& error, int tries) EXCLUDES(tree_mutex_);
-  Result<Outcome> Reconcile(Job* job) EXCLUDES(tree_mutex_);
-  Status EnsureProbed(const Call& call) EXCLUDES(tree_mutex_);
-  Status PlanJob(Job* job) REQUIRES(tree_mutex_);
-  Status PlanPlace(Job* job, Live* live) REQUIRES(tree_mutex_);
-  Result<std::optional<Blocker>> BlockerOf(const Node& node) REQUIRES(tree_mutex_);
-  Result<std::optional<Blocker>> KnownBlockerOf(const Node& node) REQUIRES(tree_mutex_);
-  Result<std::optional<Blocker>> MoveInDoubt(const Node& node) REQUIRES(tree_mutex_);
-  Result<std::optional<std::string>> PathInDoubt(const Node& node) REQUIRES(tree_mutex_);
-  Result<bool> GetsOn(NodeId first, NodeId id) REQUIRES(tree_mutex_);
-  Status NoteWaiting(Live* live, NodeId behind) REQUIRES(tree_mutex_);
+  Status AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up);
+  TurnResult RunTurn(NodeId id, int tries, const Cancel& cancel) override;
+  std::int64_t EndTurn(NodeId id) override;
+  TurnResult TurnAfter(const Job& job, const Error& error, int tries);
+  Duration NoteFailed(const Job& job, const Error& error);
+  Duration NotePassing(NodeId id, const Error& error, int tries);
+  Result<Outcome> Reconcile(Job* job);
+  Status EnsureProbed(const Call& call);
+  Status PlanJob(View& view, Job* job);
+  Status PlanPlace(View& view, Job* job, Live* live);
+  Result<std::optional<Blocker>> BlockerOf(View& view, const Node& node);
+  Result<std::optional<Blocker>> KnownBlockerOf(View& view, const Node& node);
+  Result<std::optional<Blocker>> MoveInDoubt(View& view, const Node& node);
+  Result<std::optional<std::string>> PathInDoubt(View& view, const Node& node);
+  Result<bool> GetsOn(View& view, NodeId first, NodeId id);
+  Status NoteWaiting(View& view, Live* live, NodeId behind);
   static bool Goes(const Node& node);
-  bool IsBeingWritten(Live* live) const REQUIRES(tree_mutex_);
+  bool IsBeingWritten(Live* live) const;
   bool IsToBeTakenBack(const Node& node) const;
-  Result<std::optional<Blocker>> MoveAbove(NodeId up) REQUIRES(tree_mutex_);
-  Result<std::optional<Blocker>> MoveAboveTried(const Node& node) REQUIRES(tree_mutex_);
-  Result<std::optional<Blocker>> PlaceTaken(const Node& node) REQUIRES(tree_mutex_);
-  Result<bool> WaitsForItself(NodeId id, const Blocker& first) REQUIRES(tree_mutex_);
-  Status PlanTakingBack(Job* job, Live* live) REQUIRES(tree_mutex_);
+  Result<std::optional<Blocker>> MoveAbove(View& view, NodeId up);
+  Result<std::optional<Blocker>> MoveAboveTried(View& view, const Node& node);
+  Result<std::optional<Blocker>> PlaceTaken(View& view, const Node& node);
+  Result<bool> WaitsForItself(View& view, NodeId id, const Blocker& first);
+  Status PlanTakingBack(View& view, Job* job, Live* live);
   Result<bool> IsWhatIsKnown(const Job& job, const Entry& made);
-  Result<bool> MadeBy(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
-  bool MayBeLate(Job* job) EXCLUDES(tree_mutex_);
-  bool MayBeAnothers(NodeId id) EXCLUDES(tree_mutex_);
-  Result<bool> WasTriedBelow(NodeId folder) REQUIRES(tree_mutex_);
-  Result<bool> WentThere(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
+  Result<bool> MadeBy(const Job& job, const Entry& made);
+  bool MayBeLate(Job* job);
+  bool MayBeAnothers(NodeId id);
+  Result<bool> WasTriedBelow(View& view, NodeId folder);
+  Result<bool> WentThere(const Job& job, const Entry& made);
   // Some stores take names for one that differ only in case or in Unicode form: what stands at
   // `path` is then the file, or folder, itself.
-  Result<bool> IsItself(const Job& job, const std::string& path) EXCLUDES(tree_mutex_);
+  Result<bool> IsItself(const Job& job, const std::string& path);
   Result<std::pair<bool, bool>> ListsNames(const std::string& folder, const std::string& a,
                                            const std::string& b, const Call& call);
   Result<bool> AreOne(const std::string& a, const std::string& b, const Call& call);
-  std::string SpelledNow(const Node& left) REQUIRES(tree_mutex_);
+  std::string SpelledNow(View& view, const Node& left);
   // It is, where the node is to go: it goes by way of a name of our own.
-  Result<Outcome> GoAside(Job* job) EXCLUDES(tree_mutex_);
-  Result<bool> IsLate(const Job& job, const Entry& there) EXCLUDES(tree_mutex_);
-  Result<Outcome> TakeBack(Job* job) EXCLUDES(tree_mutex_);
-  Result<bool> TakeBackFile(Job* planned) EXCLUDES(tree_mutex_);
-  Result<Outcome> GoesOnFrom(Job* job, Live* live) REQUIRES(tree_mutex_);
-  void ReadOnFromNewPlaces() REQUIRES(tree_mutex_);
-  Result<bool> IsAllThereIs(const Job& job, const Entry& made) EXCLUDES(tree_mutex_);
-  Result<bool> IsAllTheStoreHas(const Job& job) EXCLUDES(tree_mutex_);
+  Result<Outcome> GoAside(Job* job);
+  Result<bool> IsLate(const Job& job, const Entry& there);
+  Result<Outcome> TakeBack(Job* job);
+  Result<bool> TakeBackFile(Job* planned);
+  Result<Outcome> GoesOnFrom(View& view, Job* job, Live* live);
+  void ReadOnFromNewPlaces(View& view);
+  Result<bool> IsAllThereIs(const Job& job, const Entry& made);
+  Result<bool> IsAllTheStoreHas(const Job& job);
   Status TakeBackFolder(Job* job);
   Result<bool> IsFolderAt(const std::string& path, const Call& call);
-  Status TakeBackMoved(const Job& job, const std::vector<Entry>& made) EXCLUDES(tree_mutex_);
+  Status TakeBackMoved(const Job& job, const std::vector<Entry>& made);
   Status TakeBackKept(const Job& job, const std::vector<Entry>& made);
   static std::string FormerName(const Job& job, const std::string& name);
   // Below a folder that goes object by object: path, versions of the original and of its copy,
@@ -542,9 +490,8 @@ class Engine : private Outbox::Worker {
   Status BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex);
   Result<Entry> SendBelow(const Job& job, const Entry& object, const std::string& to,
                           const Precondition& only_if);
-  Result<std::optional<Node>> FileThere(NodeId folder, const std::string& path)
-      REQUIRES(tree_mutex_);
-  Status TakeCopies(NodeId folder, const Copies& copied) REQUIRES(tree_mutex_);
+  Result<std::optional<Node>> FileThere(View& view, NodeId folder, const std::string& path);
+  Status TakeCopies(View& view, NodeId folder, const Copies& copied);
   Status SeeWhatCame(Job* job);
   Result<std::vector<Entry>> AllBelow(const std::string& folder, const Call& call);
   bool MayBeCopy(const std::string& version, std::uint64_t size, const Entry& copy) const;
@@ -556,8 +503,8 @@ class Engine : private Outbox::Worker {
   Status MakeFoldersBelow(Job* job, const std::vector<Entry>& objects);
   static std::string NewName(const Job& job, const std::string& path);
   std::string BesideThere(const std::string& path) const;
-  Status NameKept(NodeId folder, const std::string& path, const std::string& kept,
-                  const std::string& version) REQUIRES(tree_mutex_);
+  Status NameKept(View& view, NodeId folder, const std::string& path, const std::string& kept,
+                  const std::string& version);
   std::string OriginOf(NodeId id) const;
   NodeId WrittenBy(const std::string& origin) const;
   std::string WriterOf(const Node& node) const;
@@ -568,10 +515,10 @@ class Engine : private Outbox::Worker {
   static std::string WithAnything(const Node& node);
   std::string AsideName(NodeId id) const;
   static bool IsAsideName(std::string_view name);  // of any machine
-  Status SyncBeforeSending(Job* job) EXCLUDES(tree_mutex_);
-  Result<bool> WentAlong(const Job& job) EXCLUDES(tree_mutex_);
-  Result<Outcome> BaseIsGone(Job* job) EXCLUDES(tree_mutex_);
-  Result<Outcome> Settle(NodeId id) EXCLUDES(tree_mutex_);
+  Status SyncBeforeSending(Job* job);
+  Result<bool> WentAlong(const Job& job);
+  Result<Outcome> BaseIsGone(Job* job);
+  Result<Outcome> Settle(NodeId id);
   Result<Outcome> UploadFile(Job* job);
   Result<Entry> SendContent(Job* job);
   Result<Entry> SendParts(Job* job);
@@ -581,64 +528,62 @@ class Engine : private Outbox::Worker {
                        const Entry& there, const Call& call);
   // Before the last of it goes. kCancelled: its content was changed since the job was planned. A
   // power cut after an fsync of that must not leave a version at the store that is not journalled.
-  Status JournalSent(const Job& job, const std::string& mark) EXCLUDES(tree_mutex_);
-  Status JournalParts(NodeId id, const std::string& upload) EXCLUDES(tree_mutex_);
-  Status JournalUnknownParts(NodeId id, const std::string& path) EXCLUDES(tree_mutex_);
+  Status JournalSent(const Job& job, const std::string& mark);
+  Status JournalParts(NodeId id, const std::string& upload);
+  Status JournalUnknownParts(NodeId id, const std::string& path);
   Status EndParts(const std::string& journalled, const Call& call);
   Result<Outcome> CopyFile(Job* job);
-  Result<Outcome> ResolveRefusedCopy(Job* job, const std::string& from, const std::string& version)
-      EXCLUDES(tree_mutex_);
+  Result<Outcome> ResolveRefusedCopy(Job* job, const std::string& from, const std::string& version);
   Result<Outcome> SendFolder(Job* job);
   Result<Outcome> MoveFolder(Job* job);
   Result<Outcome> RemoveThere(Job* job);
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
-  bool MayBeTheLast(const Node& node) REQUIRES(tree_mutex_);
-  void AskNextTime(NodeId left) EXCLUDES(tree_mutex_);
-  Result<bool> IsTheLast(NodeId id, const Call& call) EXCLUDES(tree_mutex_);
-  void ForgetLeft(const Node& left) REQUIRES(tree_mutex_);
-  Status LeaveThem(NodeId moved) REQUIRES(tree_mutex_);  // what it has left is removed by nobody
-  Status RemoveOne(const Node& node, const Call& call) EXCLUDES(tree_mutex_);
-  Status CommitGone(NodeId id) EXCLUDES(tree_mutex_);
+  bool MayBeTheLast(View& view, const Node& node);
+  void AskNextTime(NodeId left);
+  Result<bool> IsTheLast(NodeId id, const Call& call);
+  void ForgetLeft(View& view, const Node& left);
+  Status LeaveThem(View& view, NodeId moved);  // what it has left is removed by nobody
+  Status RemoveOne(const Node& node, const Call& call);
+  Status CommitGone(NodeId id);
   // What it went into is there with it, where it was then, whatever is called otherwise since.
-  Status AboveIsThere(const Job& job) REQUIRES(tree_mutex_);
+  Status AboveIsThere(View& view, const Job& job);
   // How it came to its place; kCopyBefore: by a former attempt, with the attributes of that time.
   enum class Sent { kBytes, kBytesAlone, kCopy, kCopyBefore, kMove };
-  Status LeaveOldPlace(const Job& job, Sent how) REQUIRES(tree_mutex_);
+  Status LeaveOldPlace(View& view, const Job& job, Sent how);
   bool CopiedInParts(std::uint64_t size) const;
-  Status CommitUpload(Job* job, const Entry& entry, Sent how) EXCLUDES(tree_mutex_);
+  Status CommitUpload(Job* job, const Entry& entry, Sent how);
   static void NoteAttributesSent(const Job& job, Sent how, Node* node);
-  Status CountDeletion(const Node& node) REQUIRES(tree_mutex_);
-  bool IsHeld(const Node& node) REQUIRES(tree_mutex_);
-  std::vector<Node> HeldDeletions() REQUIRES(tree_mutex_);  // files and folders, in order
-  Result<std::vector<Node>> WithFoldersAbove(std::vector<Node> held) REQUIRES(tree_mutex_);
-  Duration UntilCounted() REQUIRES(tree_mutex_);
+  Status CountDeletion(View& view, const Node& node);
+  bool IsHeld(View& view, const Node& node);
+  std::vector<Node> HeldDeletions(View& view);  // files and folders, in order
+  Result<std::vector<Node>> WithFoldersAbove(View& view, std::vector<Node> held);
+  Duration UntilCounted(View& view);
   // A folder, gone here, whose deletion is held back, at the place of `node`.
-  Result<std::optional<Node>> HeldFolderAt(const Node& node) REQUIRES(tree_mutex_);
+  Result<std::optional<Node>> HeldFolderAt(View& view, const Node& node);
   // Something in such a folder that has to be done before another may take its place.
-  Result<NodeId> UnsureInside(NodeId held) REQUIRES(tree_mutex_);
-  Status TakePlace(Live* live, const Node& held) REQUIRES(tree_mutex_);
-  Status TakeOver(NodeId heir, NodeId former, const std::set<std::string>& came)
-      REQUIRES(tree_mutex_);
-  Status TakeInside(NodeId heir, NodeId former, const std::string& below,
-                    const std::set<std::string>& came) REQUIRES(tree_mutex_);
-  Status DropLeft(NodeId heir, const std::string& key) REQUIRES(tree_mutex_);
-  Status HeldBelow(NodeId held, const std::string& below,
-                   std::map<std::string, std::string>* versions) REQUIRES(tree_mutex_);
-  Result<bool> FolderComesTo(const Node& held) REQUIRES(tree_mutex_);
-  Result<bool> FolderComesOver(NodeId folder) REQUIRES(tree_mutex_);
-  Status BringBack(Node node) REQUIRES(tree_mutex_);
-  Result<Node> ConflictAt(const std::string& path) EXCLUDES(tree_mutex_);
-  Result<Outcome> Conflict(Job* job) EXCLUDES(tree_mutex_);
-  Result<std::string> NameBeside(NodeId parent, const std::string& name) REQUIRES(tree_mutex_);
-  Status KeepBeside(Live* live) REQUIRES(tree_mutex_);
-  void NoteConflict(const std::string& path, const Node& kept);
-  Status DropKept(const Node& kept) EXCLUDES(tree_mutex_);
-  Status TakesName(const Node& kept) EXCLUDES(tree_mutex_);
-  Result<bool> MeetsFile(const Job& job) EXCLUDES(tree_mutex_);
-  Status GivesWay(NodeId folder, const std::string& path, Steady asked) EXCLUDES(tree_mutex_);
-  Status ForgetInside(NodeId folder) REQUIRES(tree_mutex_);
-  void DropOccupant(Job* job) REQUIRES(tree_mutex_);
-  void DropThere(Live* gone, const std::string& path) REQUIRES(tree_mutex_);
+  Result<NodeId> UnsureInside(View& view, NodeId held);
+  Status TakePlace(View& view, Live* live, const Node& held);
+  Status TakeOver(View& view, NodeId heir, NodeId former, const std::set<std::string>& came);
+  Status TakeInside(View& view, NodeId heir, NodeId former, const std::string& below,
+                    const std::set<std::string>& came);
+  Status DropLeft(View& view, NodeId heir, const std::string& key);
+  Status HeldBelow(View& view, NodeId held, const std::string& below,
+                   std::map<std::string, std::string>* versions);
+  Result<bool> FolderComesTo(View& view, const Node& held);
+  Result<bool> FolderComesOver(View& view, NodeId folder);
+  Status BringBack(View& view, Node node);
+  Result<Node> ConflictAt(const std::string& path);
+  Result<Outcome> Conflict(Job* job);
+  Result<std::string> NameBeside(View& view, NodeId parent, const std::string& name);
+  Status KeepBeside(View& view, Live* live);
+  void NoteConflict(View& view, const std::string& path, const Node& kept);
+  Status DropKept(const Node& kept);
+  Status TakesName(const Node& kept);
+  Result<bool> MeetsFile(const Job& job);
+  Status GivesWay(NodeId folder, const std::string& path, Steady asked);
+  Status ForgetInside(View& view, NodeId folder);
+  void DropOccupant(View& view, Job* job);
+  void DropThere(View& view, Live* gone, const std::string& path);
   std::string Stamp() const;
 
   const DriveOptions options_;
@@ -660,58 +605,46 @@ class Engine : private Outbox::Worker {
   bool started_ = false;
   std::atomic<bool> has_feed_{false};  // the store tells what changed
 
+  Tree tree_{{options_.clock, options_.remembered, options_.quiet}, this, this};
   Mutex saving_mutex_;  // before the tree's; held while what was fetched is synced and written down
-  Mutex tree_mutex_;
-  CondVar tree_changed_;
-  std::unique_ptr<Index> index_ GUARDED_BY(tree_mutex_);
-  std::unordered_map<NodeId, std::unique_ptr<Live>> live_ GUARDED_BY(tree_mutex_);
-  std::size_t trim_at_ GUARDED_BY(tree_mutex_) = 0;
-  int changes_ GUARDED_BY(tree_mutex_) = 0;           // Change objects alive
-  std::set<NodeId> touched_ GUARDED_BY(tree_mutex_);  // what a Change under way has got hold of
   // Whose files go when it is done, and what was counted of them.
-  std::map<NodeId, std::uint64_t> dropped_ GUARDED_BY(tree_mutex_);
-  std::vector<NodeId> doomed_ GUARDED_BY(tree_mutex_);  // deleted: files go after a sync
   // A power cut may take back that a file is up; and that one is up which was promised.
-  bool acks_unsynced_ GUARDED_BY(tree_mutex_) = false;
-  bool promises_unsynced_ GUARDED_BY(tree_mutex_) = false;
-  std::unordered_map<NodeId, std::shared_ptr<Listing>> listings_ GUARDED_BY(tree_mutex_);
-  int learning_ GUARDED_BY(tree_mutex_) = 0;  // listings that are done, but for LearnFolder
-  std::unordered_map<NodeId, Steady> listed_ GUARDED_BY(tree_mutex_);   // when, this run
-  std::unordered_map<NodeId, Steady> visited_ GUARDED_BY(tree_mutex_);  // folders, by people
-  std::optional<Steady> feed_asked_ GUARDED_BY(tree_mutex_);            // its answer is under way
-  std::unordered_map<NodeId, Steady> acked_ GUARDED_BY(tree_mutex_);    // changed by us, or told
-  std::map<std::pair<NodeId, std::string>, Steady> removed_ GUARDED_BY(tree_mutex_);
+  UnderLock<std::unordered_map<NodeId, std::shared_ptr<Listing>>> listings_;
+  UnderLock<int> learning_{0};  // listings that are done, but for LearnFolder
+  UnderLock<std::unordered_map<NodeId, Steady>> listed_;   // when, this run
+  UnderLock<std::unordered_map<NodeId, Steady>> visited_;  // folders, by people
+  UnderLock<std::optional<Steady>> feed_asked_;            // its answer is under way
+  UnderLock<std::unordered_map<NodeId, Steady>> acked_;    // changed by us, or told
+  UnderLock<std::map<std::pair<NodeId, std::string>, Steady>> removed_;
   // Since when the store does not have what a request without an answer was to make.
-  std::unordered_map<NodeId, Steady> not_there_ GUARDED_BY(tree_mutex_);
+  UnderLock<std::unordered_map<NodeId, Steady>> not_there_;
   // Since when it has what such a request, or another machine's, has made.
-  std::unordered_map<NodeId, Steady> copy_seen_ GUARDED_BY(tree_mutex_);
+  UnderLock<std::unordered_map<NodeId, Steady>> copy_seen_;
   // Places that nodes have left at the store, some by a request that was called off.
-  std::map<std::pair<NodeId, std::string>, Steady> left_behind_ GUARDED_BY(tree_mutex_);
-  std::map<std::string, Leftover> leftovers_ GUARDED_BY(tree_mutex_);       // by their paths
-  std::unordered_map<NodeId, Steady> just_copied_ GUARDED_BY(tree_mutex_);  // old places of moves
+  UnderLock<std::map<std::pair<NodeId, std::string>, Steady>> left_behind_;
+  UnderLock<std::map<std::string, Leftover>> leftovers_;       // by their paths
+  UnderLock<std::unordered_map<NodeId, Steady>> just_copied_;  // old places of moves
   // What a moved file has left at its old places, and is not gone from there yet.
-  std::unordered_multimap<NodeId, NodeId> left_by_ GUARDED_BY(tree_mutex_);
-  std::unordered_map<NodeId, Copies> copied_below_ GUARDED_BY(tree_mutex_);  // originals are left
+  UnderLock<std::unordered_multimap<NodeId, NodeId>> left_by_;
+  UnderLock<std::unordered_map<NodeId, Copies>> copied_below_;  // originals are left
   // By an attempt that failed half-way.
-  std::unordered_map<NodeId, std::vector<Kept>> kept_below_ GUARDED_BY(tree_mutex_);
-  std::unordered_multimap<std::string, NodeId> copy_sources_ GUARDED_BY(tree_mutex_);
-  std::deque<NodeId> open_contents_ GUARDED_BY(tree_mutex_);  // oldest first; some are closed
-  std::set<NodeId> used_ GUARDED_BY(tree_mutex_);  // of late: to be journalled before it matters
-  std::vector<Rule> rules_ GUARDED_BY(tree_mutex_);
-  bool awaited_rules_ GUARDED_BY(tree_mutex_) = false;  // some are for names not known here
-  bool pins_changed_ GUARDED_BY(tree_mutex_) = false;   // something is to be fetched, perhaps
-  ino_t index_inode_ GUARDED_BY(tree_mutex_) = 0;
-  bool shut_out_ GUARDED_BY(tree_mutex_) = false;
-  std::set<NodeId> respelled_
-      GUARDED_BY(tree_mutex_);  // to go aside: the store has one name for two
-  std::deque<std::pair<Steady, std::int64_t>> deletions_ GUARDED_BY(tree_mutex_);  // when, intent
-  std::int64_t hold_from_ GUARDED_BY(tree_mutex_) = 0;  // this intent and later; 0: none are held
-  DriveLimits limits_ GUARDED_BY(tree_mutex_);
+  UnderLock<std::unordered_map<NodeId, std::vector<Kept>>> kept_below_;
+  UnderLock<std::unordered_multimap<std::string, NodeId>> copy_sources_;
+  UnderLock<std::deque<NodeId>> open_contents_;  // oldest first; some are closed
+  UnderLock<std::vector<Rule>> rules_;
+  UnderLock<bool> awaited_rules_{false};  // some are for names not known here
+  UnderLock<bool> pins_changed_{false};   // something is to be fetched, perhaps
+  UnderLock<ino_t> index_inode_{0};
+  UnderLock<bool> shut_out_{false};
+  UnderLock<std::set<NodeId>> respelled_;  // to go aside: the store has one name for two
+  UnderLock<std::deque<std::pair<Steady, std::int64_t>>> deletions_;  // when, intent
+  UnderLock<std::int64_t> hold_from_{0};  // this intent and later; 0: none are held
+  UnderLock<DriveLimits> limits_;
   // all that is older, and what was known to be here up to that round, is on the disk
-  Nanos synced_at_ GUARDED_BY(tree_mutex_) = 0;
-  std::int64_t names_synced_ GUARDED_BY(tree_mutex_) = 0;  // intents promised by a folder's fsync
-  std::int64_t synced_round_ GUARDED_BY(tree_mutex_) = 0;
-  bool cache_changed_ GUARDED_BY(tree_mutex_) = false;  // since then
+  UnderLock<Nanos> synced_at_{0};
+  UnderLock<std::int64_t> names_synced_{0};  // intents promised by a folder's fsync
+  UnderLock<std::int64_t> synced_round_{0};
+  UnderLock<bool> cache_changed_{false};  // since then
 
   struct Account {
     bool offered = true;  // the store says how much room there is

@@ -8,7 +8,7 @@
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/listing.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 namespace {
@@ -26,8 +26,8 @@ std::string FolderOf(const std::string& path) {
 void Engine::FeedLoop() {
   std::string moment;
   {
-    const Lock tree(tree_mutex_);
-    const auto kept = index_->Meta(Mark::kFeedMoment);
+    View view(&tree_);
+    const auto kept = view.index().Meta(Mark::kFeedMoment);
     if (kept.ok()) moment = *kept;
   }
   const Duration busy = options_.feed_pause;  // between two looks then
@@ -39,9 +39,9 @@ void Engine::FeedLoop() {
     }
     const auto looked = LookAtFeed(&moment);
     {
-      const Lock tree(tree_mutex_);
-      feed_asked_.reset();
-      NoteAccess(looked.ok() ? Status() : Status(looked.error()));
+      View view(&tree_);
+      feed_asked_(view).reset();
+      NoteAccess(view, looked.ok() ? Status() : Status(looked.error()));
     }
     if (!looked.ok() && looked.error().code == Code::kUnsupported) {
       has_feed_ = false;
@@ -53,8 +53,8 @@ void Engine::FeedLoop() {
         return;
       }
       moment.clear();
-      const Lock tree(tree_mutex_);
-      listed_.clear();  // what was known may have changed unseen
+      View view(&tree_);
+      listed_(view).clear();  // what was known may have changed unseen
     }
     if (looked.ok()) {
       has_feed_ = true;
@@ -67,9 +67,9 @@ void Engine::FeedLoop() {
 }
 
 bool Engine::IsBusy() {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   const Steady now = options_.clock->Now();
-  return std::any_of(visited_.begin(), visited_.end(),
+  return std::any_of(visited_(view).begin(), visited_(view).end(),
                      [&](const auto& visit) { return now - visit.second < kBusy; });
 }
 
@@ -78,16 +78,16 @@ Result<std::size_t> Engine::LookAtFeed(std::string* moment) {
   if (moment->empty()) {
     PG_ASSIGN(*moment, store_->Ask(Traffic::kHousekeeping,
                                    [&](const Call& c) { return store_->FeedStart(c); }));
-    const Lock tree(tree_mutex_);
-    PG_TRY(index_->SetMeta(Mark::kFeedMoment, *moment));
+    View view(&tree_);
+    PG_TRY(view.index().SetMeta(Mark::kFeedMoment, *moment));
     return std::size_t{0};
   }
   std::size_t count = 0;
   for (bool more = true; more;) {
     const Steady started = options_.clock->Now();
     {
-      const Lock tree(tree_mutex_);
-      feed_asked_ = started;
+      View view(&tree_);
+      feed_asked_(view) = started;
     }
     PG_ASSIGN(const Changes changes, store_->Ask(Traffic::kHousekeeping, [&](const Call& c) {
       return store_->ChangesSince(*moment, c);
@@ -97,31 +97,31 @@ Result<std::size_t> Engine::LookAtFeed(std::string* moment) {
     more = changes.more && changes.next != *moment;
     if (changes.next == *moment) continue;
     *moment = changes.next;
-    const Lock tree(tree_mutex_);
-    PG_TRY(index_->SetMeta(Mark::kFeedMoment, *moment));
+    View view(&tree_);
+    PG_TRY(view.index().SetMeta(Mark::kFeedMoment, *moment));
   }
   return count;
 }
 
 // The folder that the store has at `path`, as far as it is known here.
-Result<NodeId> Engine::FolderThere(const std::string& path) {
+Result<NodeId> Engine::FolderThere(View& view, const std::string& path) {
   NodeId at = kRootId;
   if (path.empty()) return at;
   for (const std::string& part : Split(path, '/')) {
-    PG_ASSIGN(const std::optional<Node> node, NodeThere(at, part, true));
+    PG_ASSIGN(const std::optional<Node> node, NodeThere(view, at, part, true));
     if (!node) return kNoNode;
     at = node->id;
   }
   return at;
 }
 
-Result<std::optional<Node>> Engine::NodeThere(NodeId folder, const std::string& key,
+Result<std::optional<Node>> Engine::NodeThere(View& view, NodeId folder, const std::string& key,
                                               bool is_folder) {
-  PG_ASSIGN(Live * here, Find(folder, ShortenName(KeyToName(key))));
+  PG_ASSIGN(Live * here, view.Find(folder, ShortenName(KeyToName(key))));
   if (here != nullptr && here->node.there == There::kSame &&
       (here->node.kind == NodeKind::kFolder) == is_folder)
     return std::optional(here->node);
-  return index_->FindThere(folder, key, is_folder);
+  return view.index().FindThere(folder, key, is_folder);
 }
 
 // First what is new or changed, so that what moved is known by its version before it is missed at
@@ -132,82 +132,82 @@ Status Engine::TakeChanges(const Changes& changes, Steady started) {
   for (const Changes::One& one : changes.all)
     if (one.path == kRulesName && one.entry) PG_TRY(LookForRules({*one.entry}));
   {
-    const Lock tree(tree_mutex_);
-    Trim();
-    Change change(this);
+    View view(&tree_);
+    view.Trim();
+    Change change(&view);
     std::map<std::string, std::vector<NodeId>> left;  // by version: files that are gone somewhere
     for (const Changes::One& one : changes.all) {
       if (one.entry) continue;
-      PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one.path)));
+      PG_ASSIGN(const NodeId folder, FolderThere(view, FolderOf(one.path)));
       if (folder == kNoNode) continue;
       PG_ASSIGN(const auto node,
-                NodeThere(folder, one.path.substr(one.path.rfind('/') + 1), false));
+                NodeThere(view, folder, one.path.substr(one.path.rfind('/') + 1), false));
       if (node && !node->gone() && node->intent == 0 && node->size > 0 &&
-          !MayBeElsewhere(*node, started))
+          !MayBeElsewhere(view, *node, started))
         left[node->version].push_back(node->id);
     }
     for (const Changes::One& one : changes.all) {
       if (!one.entry) continue;
-      PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one.path)));
+      PG_ASSIGN(const NodeId folder, FolderThere(view, FolderOf(one.path)));
       if (folder == kNoNode) continue;
-      PG_ASSIGN(const bool half_way, FolderComesOver(folder));
+      PG_ASSIGN(const bool half_way, FolderComesOver(view, folder));
       if (half_way) continue;  // perhaps a step of ours; all of it is looked at once that is done
-      PG_ASSIGN(const bool missed, WasMissing(folder, *one.entry, started));
+      PG_ASSIGN(const bool missed, WasMissing(view, folder, *one.entry, started));
       if (missed)
         unseen.emplace_back(folder, one.entry->name);
       else
-        PG_TRY(TakeChanged(folder, *one.entry, started, &left, &doubtful));
+        PG_TRY(TakeChanged(view, folder, *one.entry, started, &left, &doubtful));
     }
     for (auto one = changes.all.rbegin(); one != changes.all.rend(); ++one) {
       if (one->entry) continue;
-      PG_ASSIGN(const NodeId folder, FolderThere(FolderOf(one->path)));
+      PG_ASSIGN(const NodeId folder, FolderThere(view, FolderOf(one->path)));
       if (folder == kNoNode) continue;
       const std::string key = one->path.substr(one->path.rfind('/') + 1);
       for (const bool is_folder : {false, true}) {
-        PG_ASSIGN(const auto node, NodeThere(folder, key, is_folder));
-        if (!node || MayBeElsewhere(*node, started)) continue;
-        PG_ASSIGN(Live * live, Get(node->id));
-        PG_TRY(VanishedThere(live, started));
-        removed_[{folder, key}] = options_.clock->Now();
+        PG_ASSIGN(const auto node, NodeThere(view, folder, key, is_folder));
+        if (!node || MayBeElsewhere(view, *node, started)) continue;
+        PG_ASSIGN(Live * live, view.Get(node->id));
+        PG_TRY(VanishedThere(view, live, started));
+        removed_(view)[{folder, key}] = options_.clock->Now();
       }
     }
     PG_TRY(change.Commit());
-    tree_changed_.NotifyAll();
-    if (std::exchange(pins_changed_, false)) WakePins();
+    tree_.NotifyAll();
+    if (std::exchange(pins_changed_(view), false)) WakePins();
   }
   for (const NodeId id : doubtful) Ignore(LookAgain(id));  // changed here just then
   for (const auto& [folder, key] : unseen) {
     const Status looked = LookForKey(folder, key);
     // it is not told of again: the folder's next visitor waits for a listing
-    const Lock tree(tree_mutex_);
-    if (!looked.ok()) listed_.erase(folder);
+    View view(&tree_);
+    if (!looked.ok()) listed_(view).erase(folder);
   }
   return {};
 }
 
 // A listing that was asked for later has come, and did not have it: it may be gone by now.
-Result<bool> Engine::WasMissing(NodeId folder, const Entry& entry, Steady asked) {
-  const auto listed = listed_.find(folder);
-  if (listed == listed_.end() || listed->second < asked) return false;
-  PG_ASSIGN(const auto known, NodeThere(folder, entry.name, entry.kind == Kind::kFolder));
+Result<bool> Engine::WasMissing(View& view, NodeId folder, const Entry& entry, Steady asked) {
+  const auto listed = listed_(view).find(folder);
+  if (listed == listed_(view).end() || listed->second < asked) return false;
+  PG_ASSIGN(const auto known, NodeThere(view, folder, entry.name, entry.kind == Kind::kFolder));
   return !known;
 }
 
-Status Engine::TakeChanged(NodeId folder, const Entry& entry, Steady started,
+Status Engine::TakeChanged(View& view, NodeId folder, const Entry& entry, Steady started,
                            std::map<std::string, std::vector<NodeId>>* left,
                            std::vector<NodeId>* doubtful) {
   const bool is_folder = entry.kind == Kind::kFolder;
-  PG_ASSIGN(const auto known, NodeThere(folder, entry.name, is_folder));
+  PG_ASSIGN(const auto known, NodeThere(view, folder, entry.name, is_folder));
   if (known) {
-    const auto acked = acked_.find(known->id);
-    if (acked != acked_.end() && acked->second >= started && known->version != entry.version)
+    const auto acked = acked_(view).find(known->id);
+    if (acked != acked_(view).end() && acked->second >= started && known->version != entry.version)
       doubtful->push_back(known->id);
   }
-  PG_ASSIGN(Live * at, Get(folder));
+  PG_ASSIGN(Live * at, view.Get(folder));
   const auto moved = left->find(entry.version);
   if (!known && !is_folder && moved != left->end() && !moved->second.empty()) {
-    PG_ASSIGN(Live * live, Get(moved->second.back()));
-    PG_ASSIGN(const bool taken, MovedThere(live, folder, entry));
+    PG_ASSIGN(Live * live, view.Get(moved->second.back()));
+    PG_ASSIGN(const bool taken, MovedThere(view, live, folder, entry));
     if (taken) {
       moved->second.pop_back();
       return {};
@@ -215,16 +215,16 @@ Status Engine::TakeChanged(NodeId folder, const Entry& entry, Steady started,
   }
   // of a folder that nobody has looked into nothing is known, and need not be
   if (at->node.listed_at == 0) return {};
-  return TakeOne(folder, entry, started);
+  return TakeOne(view, folder, entry, started);
 }
 
 // A file that the store has at another place now, of the same version: its row moves, and with it
 // all that is here of it. False: it is not that one.
-Result<bool> Engine::MovedThere(Live* live, NodeId folder, const Entry& entry) {
+Result<bool> Engine::MovedThere(View& view, Live* live, NodeId folder, const Entry& entry) {
   Node& node = live->node;
   const std::string name = ShortenName(KeyToName(entry.name));
-  PG_ASSIGN(const Live* taken, Find(folder, name));
-  PG_ASSIGN(const Live* into, Get(folder));
+  PG_ASSIGN(const Live* taken, view.Find(folder, name));
+  PG_ASSIGN(const Live* into, view.Get(folder));
   if (taken != nullptr || into->node.gone() || node.there_size != entry.size || node.intent != 0 ||
       node.gone() || live->writers > 0 || IsOwnScratchName(entry.name) ||
       node.there == There::kAbsent)
@@ -234,17 +234,18 @@ Result<bool> Engine::MovedThere(Live* live, NodeId folder, const Entry& entry) {
   node.parent = folder;
   node.name = name;
   SetThere(&node, folder, entry.name);
-  acked_[node.id] = options_.clock->Now();
-  PG_TRY(Inherit(&node));
-  PG_TRY(Save(live));
+  acked_(view)[node.id] = options_.clock->Now();
+  PG_TRY(Inherit(view, &node));
+  PG_TRY(view.Save(live));
   if (live->content) {
-    PG_ASSIGN(const std::string path, TherePath(node));
+    PG_ASSIGN(const std::string path, view.TherePath(node));
     const Lock lock(live->content->mu);
     live->content->source.path = path;
   }
-  if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "moved", *path);
-  Emit(Event::NameChanged(old_folder, old_name));
-  Emit(Event::NameChanged(folder, name));
+  if (const auto path = view.PathHere(node.id); path.ok())
+    view.EmitHappened("store", "moved", *path);
+  view.Emit(Event::NameChanged(old_folder, old_name));
+  view.Emit(Event::NameChanged(folder, name));
   return true;
 }
 

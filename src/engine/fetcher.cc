@@ -245,15 +245,15 @@ Status Engine::AskSource(const std::shared_ptr<Content>& content,
 // For who did not find it at the store: true if a step of ours was moving it, and has ended.
 bool Engine::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadline) {
   bool moved = false;
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   for (;;) {
-    const auto it = live_.find(content->id);
-    if (it == live_.end() || it->second->content != content) return false;
-    if (!MayBeElsewhere(it->second->node, Steady::max())) return moved;
+    const auto it = view.inodes().find(content->id);
+    if (it == view.inodes().end() || it->second->content != content) return false;
+    if (!MayBeElsewhere(view, it->second->node, Steady::max())) return moved;
     moved = true;
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) return false;
-    tree_changed_.WaitUntil(tree_mutex_, std::min(deadline, now + kLookWhether));
+    view.WaitUntil(std::min(deadline, now + kLookWhether));
   }
 }
 
@@ -291,14 +291,14 @@ void Engine::RunFlight(const std::shared_ptr<Content>& content,
   }
   if (many) SavePresenceOfAll();  // each of them is held open until then
   if (outcome.ok()) {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     health_.ClearFault(content->id);
   }
   if (outcome.ok() && live) {
     if (entry.attributes_known) Ignore(LearnAttributes(content->id, entry));
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     health_.NoteFault(content->id, outcome.error());
   }
 }
@@ -369,22 +369,22 @@ void Engine::ShrinkLoop() {
 std::uint64_t Engine::FreeUnused(std::uint64_t bytes) {
   spare_->Tend();
   std::uint64_t freed = 0;
-  const Lock tree(tree_mutex_);
-  SaveUses();
-  const auto sums = index_->SumsOf(kRootId);
+  View view(&tree_);
+  SaveUses(view);
+  const auto sums = view.index().SumsOf(kRootId);
   if (!sums.ok()) return 0;
   auto once = static_cast<std::uint64_t>(std::max<std::int64_t>(0, sums->once_on_disk));
-  auto first = index_->LeastUsed(false, 256), second = index_->LeastUsed(true, 256);
+  auto first = view.index().LeastUsed(false, 256), second = view.index().LeastUsed(true, 256);
   if (!first.ok() || !second.ok()) return 0;
-  Change change(this);
+  Change change(&view);
   auto a = first->begin(), b = second->begin();
   while (freed < bytes && (a != first->end() || b != second->end())) {
     const bool from_once =
         b == second->end() ||
         (a != first->end() && FirstToGo(once, budget_->limits().bytes) == Segment::kOnce);
-    Live* live = Adopt(std::move(from_once ? *a++ : *b++));
+    Live* live = view.Adopt(std::move(from_once ? *a++ : *b++));
     const std::uint64_t here = AttrOf(*live).on_disk;
-    const std::uint64_t gone = FreeOf(live, bytes - freed);
+    const std::uint64_t gone = FreeOf(view, live, bytes - freed);
     freed += gone;
     if (from_once) once -= std::min(once, std::min(here, gone));
   }
@@ -392,22 +392,23 @@ std::uint64_t Engine::FreeUnused(std::uint64_t bytes) {
 }
 
 // One file: the whole of it, or of a huge one only as much as is needed.
-std::uint64_t Engine::FreeOf(Live* live, std::uint64_t bytes) {
+std::uint64_t Engine::FreeOf(View& view, Live* live, std::uint64_t bytes) {
   if (live->opens > 0 || (live->node.dirty & kData)) return 0;
   if (live->content && live->content.use_count() > 1) return 0;
   const std::uint64_t here = AttrOf(*live).on_disk;
-  if (here >= kHuge && bytes < here / 2) return FreeTail(live, bytes);
+  if (here >= kHuge && bytes < here / 2) return FreeTail(view, live, bytes);
   live->node.used_again = false;
-  DropContent(live);
-  Ignore(Save(live));
+  DropContent(view, live);
+  Ignore(view.Save(live));
   return here;
 }
 
 // From its end backwards: what opens a file reads its beginning. The index forgets it first, since
 // a hole must never be taken for content after a crash.
-std::uint64_t Engine::FreeTail(Live* live, std::uint64_t bytes) {
-  auto content = ContentOf(live);
-  if (!content.ok() || !index_->DropPresence(live->node.id).ok() || !SyncIndex().ok()) return 0;
+std::uint64_t Engine::FreeTail(View& view, Live* live, std::uint64_t bytes) {
+  auto content = ContentOf(view, live);
+  if (!content.ok() || !view.index().DropPresence(live->node.id).ok() || !view.Sync().ok())
+    return 0;
   std::uint64_t freed = 0;
   {
     Content& c = **content;
@@ -427,7 +428,7 @@ std::uint64_t Engine::FreeTail(Live* live, std::uint64_t bytes) {
     const Lock fetch(fetch_mutex_);
     unsaved_presence_.insert(live->node.id);
   }
-  Ignore(Save(live));
+  Ignore(view.Save(live));
   budget_->Release(freed);
   return freed;
 }
@@ -436,8 +437,8 @@ std::uint64_t Engine::FreeTail(Live* live, std::uint64_t bytes) {
 // since a hole must never be taken for content after a crash.
 std::uint64_t Engine::FreeBehindReaders(std::uint64_t bytes) {
   std::uint64_t freed = 0;
-  const Lock tree(tree_mutex_);
-  for (const auto& [id, live] : live_) {
+  View view(&tree_);
+  for (const auto& [id, live] : view.inodes()) {
     if (!live->content || (live->node.dirty & kData)) continue;
     Content& content = *live->content;
     const Lock lock(content.mu);
@@ -449,7 +450,7 @@ std::uint64_t Engine::FreeBehindReaders(std::uint64_t bytes) {
         content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
     RangeSet behind = content.present;
     behind.Remove({low, ~0ull >> 1});
-    if (behind.empty() || !index_->DropPresence(id).ok() || !SyncIndex().ok()) continue;
+    if (behind.empty() || !view.index().DropPresence(id).ok() || !view.Sync().ok()) continue;
     ++content.removals;
     content.unsaved = true;
     for (const Range& range : behind.All()) {

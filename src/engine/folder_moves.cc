@@ -11,7 +11,7 @@
 #include "base/threads.h"
 #include "engine/engine.h"
 #include "engine/job.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -239,31 +239,31 @@ Result<Entry> Engine::SendBelow(const Job& job, const Entry& object, const std::
 }
 
 // The file that the store has there below the folder, if that is known.
-Result<std::optional<Node>> Engine::FileThere(NodeId folder, const std::string& path) {
+Result<std::optional<Node>> Engine::FileThere(View& view, NodeId folder, const std::string& path) {
   std::vector<std::string> parts = Split(path, '/');
   const std::string name = std::move(parts.back());
   parts.pop_back();
   for (const std::string& part : parts) {
-    PG_ASSIGN(const auto next, NodeThere(folder, part, true));
+    PG_ASSIGN(const auto next, NodeThere(view, folder, part, true));
     if (!next) return std::optional<Node>();
     folder = next->id;
   }
-  return NodeThere(folder, name, false);
+  return NodeThere(view, folder, name, false);
 }
 
 // What is known of the originals is true of their copies.
-Status Engine::TakeCopies(NodeId folder, const Copies& copied) {
+Status Engine::TakeCopies(View& view, NodeId folder, const Copies& copied) {
   for (const auto& [path, versions] : copied) {
-    PG_ASSIGN(const auto known, FileThere(folder, path));
+    PG_ASSIGN(const auto known, FileThere(view, folder, path));
     if (!known || known->version != versions.first) continue;
-    PG_ASSIGN(Live * live, Get(known->id));
+    PG_ASSIGN(Live * live, view.Get(known->id));
     live->node.version = versions.second;
     if (live->content) {
       const Lock lock(live->content->mu);
       if (live->content->source.version == versions.first)
         live->content->source.version = versions.second;
     }
-    PG_TRY(Save(live));
+    PG_TRY(view.Save(live));
   }
   return {};
 }
@@ -279,9 +279,9 @@ Status Engine::SeeWhatCame(Job* job) {
     const auto it = job->standing.find(one.name);
     if (it != job->standing.end() && it->second == one.version) still.insert(one.name);
   }
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   for (const auto& [path, version] : job->standing) {
-    PG_ASSIGN(const auto ours, FileThere(job->id, path));
+    PG_ASSIGN(const auto ours, FileThere(view, job->id, path));
     if (ours || still.count(path) == 0) job->came.insert(path);
   }
   return {};
@@ -321,9 +321,11 @@ Status Engine::TakeBackFolder(Job* job) {
   }
   Copies copied;
   {
-    const Lock tree(tree_mutex_);
-    if (const auto it = copied_below_.find(job->id); it != copied_below_.end()) copied = it->second;
-    if (const auto it = kept_below_.find(job->id); it != kept_below_.end()) job->kept = it->second;
+    View view(&tree_);
+    if (const auto it = copied_below_(view).find(job->id); it != copied_below_(view).end())
+      copied = it->second;
+    if (const auto it = kept_below_(view).find(job->id); it != kept_below_(view).end())
+      job->kept = it->second;
   }
   if (store_->Can().moves_files)
     PG_TRY(TakeBackMoved(*job, made));
@@ -367,8 +369,8 @@ Status Engine::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
     if (IsFolder(one)) continue;
     const std::string former = FormerName(job, one.name);
     {
-      const Lock tree(tree_mutex_);
-      PG_ASSIGN(const auto known, FileThere(job.id, former));
+      View view(&tree_);
+      PG_ASSIGN(const auto known, FileThere(view, job.id, former));
       if (!known || known->version != one.version) continue;
     }
     const auto back =

@@ -5,7 +5,7 @@
 
 #include "base/text.h"
 #include "engine/engine.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -19,15 +19,15 @@ DriveStatus Engine::Summary() {
   out.offline_since = store_->OfflineSince();
   out.cache_limit = budget_->limits().bytes;
   {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     out.cache_bytes = budget_->Used();  // in the same look as the files that wait for upload
-    if (auto pending = index_->Pending(); pending.ok()) out.pending = *pending;
-    if (auto kept = index_->Conflicts(); kept.ok()) out.conflicts = kept->size();
+    if (auto pending = view.index().Pending(); pending.ok()) out.pending = *pending;
+    if (auto kept = view.index().Conflicts(); kept.ok()) out.conflicts = kept->size();
     Nanos& oldest = out.pending.oldest;
-    if (hold_from_ != 0) oldest = 0;
-    const auto waiting = index_->Intents(0, hold_from_ != 0 ? 1 << 30 : 0);
+    if (hold_from_(view) != 0) oldest = 0;
+    const auto waiting = view.index().Intents(0, hold_from_(view) != 0 ? 1 << 30 : 0);
     for (const Node& node : waiting.ok() ? *waiting : std::vector<Node>()) {
-      if (!IsHeld(node)) {
+      if (!IsHeld(view, node)) {
         oldest = oldest == 0 ? node.intent_since : std::min(oldest, node.intent_since);
         continue;
       }
@@ -35,10 +35,10 @@ DriveStatus Engine::Summary() {
       if (out.held_since == 0) out.held_since = node.intent_since;
       --out.pending.files;  // it waits for a person, not for the store
     }
-    out.state_gone = !CheckState().ok();
+    out.state_gone = !CheckState(view).ok();
     out.last_error = out.offline_since != 0 ? store_->LastFault() : health_.Worst();
-    if (auto sums = index_->SumsOf(kRootId); sums.ok()) out.sums = *sums;
-    if (auto bytes = index_->OnDiskWaiting(); bytes.ok()) out.waiting_bytes = *bytes;
+    if (auto sums = view.index().SumsOf(kRootId); sums.ok()) out.sums = *sums;
+    if (auto bytes = view.index().OnDiskWaiting(); bytes.ok()) out.waiting_bytes = *bytes;
   }
   out.uploading = outbox_.Running();
   return out;
@@ -47,8 +47,8 @@ DriveStatus Engine::Summary() {
 void Engine::SetLimits(const DriveLimits& limits) {
   budget_->SetLimits({limits.cache_limit, limits.keep_free});
   {
-    const Lock tree(tree_mutex_);
-    limits_ = limits;
+    View view(&tree_);
+    limits_(view) = limits;
   }
   const std::uint64_t used = budget_->Used();
   if (used > limits.cache_limit) FreeUnused(used - limits.cache_limit);
@@ -56,8 +56,8 @@ void Engine::SetLimits(const DriveLimits& limits) {
 
 bool Engine::IsAlive() {
   {
-    const Lock tree(tree_mutex_);
-    if (!index_->Meta(Mark::kDriveId).ok()) return false;
+    View view(&tree_);
+    if (!view.index().Meta(Mark::kDriveId).ok()) return false;
   }
   if (store_->OfflineSince() != 0) return true;
   const Steady long_ago = options_.clock->Now() - kStuck;
@@ -86,10 +86,10 @@ Engine::StateOf Engine::StateOfLive(const Live& live) {
 }
 
 // A folder's state is that of what is below it.
-Status Engine::AddSums(StateOf* state) {
+Status Engine::AddSums(View& view, StateOf* state) {
   Node& n = state->node;
   if (n.kind != NodeKind::kFolder) return {};
-  PG_ASSIGN(state->sums, index_->SumsOf(n.id));
+  PG_ASSIGN(state->sums, view.index().SumsOf(n.id));
   const Sums& sums = state->sums;
   n.size = static_cast<std::uint64_t>(sums.bytes);
   n.on_disk = static_cast<std::uint64_t>(sums.on_disk);
@@ -110,19 +110,19 @@ Status Engine::AddSums(StateOf* state) {
 }
 
 Result<Engine::StateOf> Engine::State(NodeId id) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   StateOf out = StateOfLive(*live);
-  PG_TRY(AddSums(&out));
+  PG_TRY(AddSums(view, &out));
   return out;
 }
 
 Result<Node> Engine::NodeAt(const std::string& path) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(kRootId));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(kRootId));
   for (const std::string& part : Split(path, '/')) {
     if (part.empty()) continue;
-    PG_ASSIGN(live, Find(live->node.id, part));
+    PG_ASSIGN(live, view.Find(live->node.id, part));
     if (live == nullptr) return Error(Code::kNotFound, "there is no " + Printable(path));
   }
   return live->node;
@@ -132,21 +132,21 @@ Result<Node> Engine::NodeAt(const std::string& path) {
 Result<std::vector<Engine::StateOf>> Engine::ListStates(NodeId folder) {
   SavePresenceOfAll();
   std::vector<StateOf> out;
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   for (NodeId after = 0;;) {
-    PG_ASSIGN(std::vector<Node> rows, index_->Children(folder, after, 1000));
+    PG_ASSIGN(std::vector<Node> rows, view.index().Children(folder, after, 1000));
     if (rows.empty()) break;
     after = rows.back().id;
     for (Node& row : rows) {
-      const auto it = live_.find(row.id);
-      if (it != live_.end()) {
+      const auto it = view.inodes().find(row.id);
+      if (it != view.inodes().end()) {
         out.push_back(StateOfLive(*it->second));
       } else {
         Live passing;
         passing.node = std::move(row);
         out.push_back(StateOfLive(passing));
       }
-      PG_TRY(AddSums(&out.back()));
+      PG_TRY(AddSums(view, &out.back()));
     }
   }
   std::sort(out.begin(), out.end(),
@@ -155,10 +155,10 @@ Result<std::vector<Engine::StateOf>> Engine::ListStates(NodeId folder) {
 }
 
 Result<std::string> Engine::PathOf(NodeId id) {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   std::string path;
   while (id != kRootId && id != kNoNode) {
-    PG_ASSIGN(Live * live, Get(id));
+    PG_ASSIGN(Live * live, view.Get(id));
     const Node& n = live->node;
     const std::string name = n.name.empty() ? KeyToName(n.there_name) : n.name;
     path = path.empty() ? name : name + "/" + path;
@@ -170,8 +170,8 @@ Result<std::string> Engine::PathOf(NodeId id) {
 Result<std::vector<std::pair<std::string, Node>>> Engine::Conflicts() {
   std::vector<Node> rows;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(rows, index_->Conflicts());
+    View view(&tree_);
+    PG_ASSIGN(rows, view.index().Conflicts());
   }
   std::vector<std::pair<std::string, Node>> out;
   for (Node& row : rows) {
@@ -184,8 +184,8 @@ Result<std::vector<std::pair<std::string, Node>>> Engine::Conflicts() {
 Result<std::vector<std::pair<std::string, Node>>> Engine::Queue(int limit) {
   std::vector<Node> rows;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(rows, index_->Intents(0, limit));
+    View view(&tree_);
+    PG_ASSIGN(rows, view.index().Intents(0, limit));
   }
   std::vector<std::pair<std::string, Node>> out;
   for (Node& row : rows) {

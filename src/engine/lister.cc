@@ -8,7 +8,7 @@
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/listing.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -24,9 +24,9 @@ constexpr Duration kKnownMayTake(3000);  // a listing of a folder that is known
 constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 }  // namespace
 
-bool Engine::IsFresh(NodeId id) {
-  const auto it = listed_.find(id);
-  return it != listed_.end() && options_.clock->Now() - it->second < limits_.fresh_for;
+bool Engine::IsFresh(View& view, NodeId id) {
+  const auto it = listed_(view).find(id);
+  return it != listed_(view).end() && options_.clock->Now() - it->second < limits_(view).fresh_for;
 }
 
 // Joins the listing that is under way, or begins one on a thread of its own.
@@ -35,39 +35,39 @@ Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name, T
   const Steady deadline = options_.clock->Now() + options_.patience;
   bool probe_name = false;
   {
-    Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * folder, GetFolder(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * folder, view.GetFolder(id));
     // while a folder's move is under way its names stand in two places: not now
     const bool known = folder->node.listed_at != 0;
     const Steady moved_by = std::min(deadline, options_.clock->Now() + kMoveMayTake);
-    while (!known && MayBeElsewhere(folder->node, Steady::max())) {
+    while (!known && MayBeElsewhere(view, folder->node, Steady::max())) {
       const Steady now = options_.clock->Now();
       if (now >= moved_by)
         return Error(Code::kBusy, "the folder's move is not done at the store yet");
-      tree_changed_.WaitUntil(tree_mutex_, std::min(moved_by, now + kLookAgain));
+      view.WaitUntil(std::min(moved_by, now + kLookAgain));
       if (stop_->cancelled()) return Error(Code::kCancelled, "the drive ends");
       PG_TRY(store_->Check());
-      PG_ASSIGN(folder, GetFolder(id));
+      PG_ASSIGN(folder, view.GetFolder(id));
     }
     for (NodeId up = id; up != kRootId;) {
-      PG_ASSIGN(Live * above, Get(up));
+      PG_ASSIGN(Live * above, view.Get(up));
       if (above->node.there == There::kAbsent) return {};
       if (above->node.there == There::kElsewhere && known) return {};
       up = above->node.parent;
       if (up == kNoNode) return Error(Code::kNotFound, "the folder is gone");
     }
-    std::shared_ptr<Listing>& slot = listings_[id];
+    std::shared_ptr<Listing>& slot = listings_(view)[id];
     if (!slot) {
       slot = std::make_shared<Listing>();
       slot->folder = id;
       slot->started = options_.clock->Now();
       slot->traffic = traffic;
-      PG_ASSIGN(slot->key, FolderKey(id));
+      PG_ASSIGN(slot->key, view.FolderKey(id));
       if (!BeginListing(slot)) {
         const auto here = slot;
-        tree.Unlock();
+        view.Unlock();
         RunListing(here);
-        tree.Relock();
+        view.Relock();
         return here->error ? Status(*here->error) : Status();
       }
     }
@@ -77,14 +77,14 @@ Status Engine::ListFolder(NodeId id, Wait wait, const std::string& until_name, T
     const Steady patience = known ? std::min(deadline, listing->started + kKnownMayTake) : deadline;
     while (!listing->done && !(wait == Wait::kFirstPage && listing->first_page)) {
       if (!until_name.empty()) {
-        PG_ASSIGN(Live * live, Find(id, until_name));
+        PG_ASSIGN(Live * live, view.Find(id, until_name));
         if (live != nullptr) return {};
         if (listing->first_page) {  // a large folder: ask for the one name instead of waiting
           probe_name = true;
           break;
         }
       }
-      if (!tree_changed_.WaitUntil(tree_mutex_, patience) && options_.clock->Now() >= patience) {
+      if (!view.WaitUntil(patience) && options_.clock->Now() >= patience) {
         return Error(Code::kTimeout, "the folder's listing did not come in time");
       }
     }
@@ -108,8 +108,8 @@ Status Engine::LookForKey(NodeId id, const std::string& key) {
   std::string path;
   Steady asked;  // what was moved here since is newer than the answer
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(path, FolderKey(id));
+    View view(&tree_);
+    PG_ASSIGN(path, view.FolderKey(id));
     path += key;
     asked = options_.clock->Now();
   }
@@ -118,18 +118,18 @@ Status Engine::LookForKey(NodeId id, const std::string& key) {
   if (!entry.ok()) return entry.error().code == Code::kNotFound ? Status() : Status(entry.error());
   PG_ASSIGN(const bool spelled, IsOtherSpelling(id, KeyToName(key), *entry));
   if (spelled) return ListFolder(id, Wait::kAll, "");  // that one tells what it is called
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * folder, GetFolder(id));
-  if (MayBeElsewhere(folder->node, asked)) return MovedMeanwhile();
-  PG_TRY(TakeOne(id, *entry, asked));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * folder, view.GetFolder(id));
+  if (MayBeElsewhere(view, folder->node, asked)) return MovedMeanwhile();
+  PG_TRY(TakeOne(view, id, *entry, asked));
   return change.Commit();
 }
 
 // Of something that is known under a name which the store may take for the same.
 Result<bool> Engine::IsOtherSpelling(NodeId folder, const std::string& name, const Entry& entry) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(const std::vector<std::string> names, index_->NamesThere(folder, entry.version));
+  View view(&tree_);
+  PG_ASSIGN(const std::vector<std::string> names, view.index().NamesThere(folder, entry.version));
   return std::any_of(names.begin(), names.end(), [&](const std::string& other) {
     return DifferInSpelling(KeyToName(other), name);
   });
@@ -154,25 +154,25 @@ void Engine::RunListing(const std::shared_ptr<Listing>& listing) {
         break;
       }
       next = page->next;
-      const Lock tree(tree_mutex_);
+      View view(&tree_);
       listing->first_page = true;  // and more to come
-      tree_changed_.NotifyAll();
+      tree_.NotifyAll();
     } else {
       outcome = page.error();
     }
   }
   if (!CloseListing(listing.get(), outcome)) return;
   LearnFolder(listing->folder, listing->key);  // nobody waits for that, but the end
-  const Lock tree(tree_mutex_);
-  --learning_;
-  tree_changed_.NotifyAll();
+  View view(&tree_);
+  --learning_(view);
+  tree_.NotifyAll();
 }
 
 // Tells those who wait for it. True: mode and owner of the folder itself are to be learnt yet.
 bool Engine::CloseListing(Listing* listing, const Status& outcome) {
-  const Lock tree(tree_mutex_);
-  if (listing->folder == kRootId || outcome.ok()) NoteAccess(outcome);
-  const auto folder = Get(listing->folder);
+  View view(&tree_);
+  if (listing->folder == kRootId || outcome.ok()) NoteAccess(view, outcome);
+  const auto folder = view.Get(listing->folder);
   if (!outcome.ok() && outcome.error().code == Code::kBusy) {
     // known: shown as it is known
     if (!folder.ok() || (*folder)->node.listed_at == 0) listing->error = outcome.error();
@@ -184,15 +184,15 @@ bool Engine::CloseListing(Listing* listing, const Status& outcome) {
                outcome.error().what);
     }
   } else {
-    listed_[listing->folder] = listing->started;
+    listed_(view)[listing->folder] = listing->started;
     health_.ClearFault(listing->folder);
   }
-  if (std::exchange(pins_changed_, false)) WakePins();
+  if (std::exchange(pins_changed_(view), false)) WakePins();
   const bool learn = outcome.ok() && folder.ok() && !(*folder)->node.attributes_known;
-  if (learn) ++learning_;
+  if (learn) ++learning_(view);
   listing->done = true;
-  listings_.erase(listing->folder);
-  tree_changed_.NotifyAll();
+  listings_(view).erase(listing->folder);
+  tree_.NotifyAll();
   return learn;
 }
 
@@ -205,7 +205,7 @@ Status Engine::LookForRules(const std::vector<Entry>& entries) {
         (taken.error().code != Code::kDamaged && taken.error().code != Code::kRefused))
       return taken;
     // as they were: a mount must not depend on what anybody may write there
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     health_.Warn(taken.error().what);
     LogAbout(LogLevel::kError, {kRulesName, NameOf(taken.error().code)}, "{}", taken.error().what);
   }
@@ -215,11 +215,11 @@ Status Engine::LookForRules(const std::vector<Entry>& entries) {
 void Engine::RemoveLeftovers() {
   std::map<std::string, Leftover> due;
   {
-    const Lock tree(tree_mutex_);
+    View view(&tree_);
     const Steady now = options_.clock->Now();
-    for (auto it = leftovers_.begin(); it != leftovers_.end();)
+    for (auto it = leftovers_(view).begin(); it != leftovers_(view).end();)
       if (auto one = it++; now - one->second.seen >= options_.leftover_for)
-        due.insert(leftovers_.extract(one));
+        due.insert(leftovers_(view).extract(one));
   }
   for (const auto& [path, left] : due) {
     const Status removed =
@@ -235,11 +235,11 @@ Status Engine::LookAgain(NodeId id) {
   Steady started;
   Node known;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(id));
     known = live->node;
     if (live->node.gone() || live->node.there == There::kAbsent) return {};
-    PG_ASSIGN(path, TherePath(live->node));
+    PG_ASSIGN(path, view.TherePath(live->node));
     started = options_.clock->Now();
   }
   const auto entry =
@@ -249,43 +249,43 @@ Status Engine::LookAgain(NodeId id) {
   if (entry.ok()) {
     PG_ASSIGN(ours, OnlyAttributesDiffer(known, path, *entry, Call{stop_, Traffic::kForeground}));
   }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  if (MayBeElsewhere(live->node, started)) return {};
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
+  if (MayBeElsewhere(view, live->node, started)) return {};
   if (ours && live->node.version == known.version && !live->node.gone())
-    return AdoptVersion(live, *entry);  // whatever is done with it here meanwhile
+    return AdoptVersion(view, live, *entry);  // whatever is done with it here meanwhile
   if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
   if (!entry.ok() || entry->kind == Kind::kFolder) {
     if (live->node.kind == NodeKind::kFolder) return {};
-    Change change(this);
-    PG_TRY(VanishedThere(live, started));
+    Change change(&view);
+    PG_TRY(VanishedThere(view, live, started));
     PG_TRY(change.Commit());
     return Error(Code::kStale, "the file was deleted at the store");
   }
-  acked_[id] = options_.clock->Now();  // for a listing that is under way
+  acked_(view)[id] = options_.clock->Now();  // for a listing that is under way
   if (live->node.version == entry->version) return {};
-  Change change(this);  // with its former bytes, or not at all
-  NewVersion(live, *entry);
-  PG_TRY(Save(live));
+  Change change(&view);  // with its former bytes, or not at all
+  NewVersion(view, live, *entry);
+  PG_TRY(view.Save(live));
   return change.Commit();
 }
 
 // What is kept for answers that are older than it.
-void Engine::ForgetOld() {
+void Engine::ForgetOld(View& view) {
   const Steady now = options_.clock->Now();
   const auto forget = [](auto* map, Steady before) {
     for (auto it = map->begin(); it != map->end();)
       it = it->second < before ? map->erase(it) : std::next(it);
   };
   Steady oldest = now - kAnswersBy;
-  if (feed_asked_) oldest = std::min(oldest, *feed_asked_);
-  for (const auto& [id, listing] : listings_) oldest = std::min(oldest, listing->started);
-  forget(&acked_, oldest);
-  forget(&removed_, oldest);
-  forget(&just_copied_, oldest);
-  forget(&left_behind_, oldest);
-  forget(&copy_seen_, now - kWatchFor * 2);
-  forget(&listed_, now - kWatchFor * 2);
+  if (feed_asked_(view)) oldest = std::min(oldest, *feed_asked_(view));
+  for (const auto& [id, listing] : listings_(view)) oldest = std::min(oldest, listing->started);
+  forget(&acked_(view), oldest);
+  forget(&removed_(view), oldest);
+  forget(&just_copied_(view), oldest);
+  forget(&left_behind_(view), oldest);
+  forget(&copy_seen_(view), now - kWatchFor * 2);
+  forget(&listed_(view), now - kWatchFor * 2);
 }
 
 // Folders that people looked at lately are looked at again, so that changes elsewhere show here.
@@ -296,27 +296,27 @@ void Engine::WatchLoop() {
     SaveWritten();
     bool changed = false;
     {
-      const Lock tree(tree_mutex_);
-      changed = cache_changed_;
-      if (!used_.empty()) SaveUses();
-      Trim();
-      RemoveDoomed();
+      View view(&tree_);
+      changed = cache_changed_(view);
+      if (!view.used().empty()) SaveUses(view);
+      view.Trim();
+      view.RemoveDoomed();
     }
     if (const std::uint64_t missing = budget_->Short(); missing > 0) FreeUnused(missing);
     if (changed && round % 6 == 0) SyncEverything();
     std::vector<NodeId> due;
     {
-      const Lock tree(tree_mutex_);
+      View view(&tree_);
       const Steady now = options_.clock->Now();
-      for (auto it = visited_.begin(); it != visited_.end();) {
+      for (auto it = visited_(view).begin(); it != visited_(view).end();) {
         if (now - it->second > kWatchFor) {
-          it = visited_.erase(it);
+          it = visited_(view).erase(it);
         } else {
-          if (!IsFresh(it->first) && due.size() < kManyVisited) due.push_back(it->first);
+          if (!IsFresh(view, it->first) && due.size() < kManyVisited) due.push_back(it->first);
           ++it;
         }
       }
-      ForgetOld();
+      ForgetOld(view);
     }
     if (store_->Check().ok()) {
       Ignore(FollowMoves());
@@ -324,8 +324,8 @@ void Engine::WatchLoop() {
     }
     if (has_feed_) continue;  // the store says what changed
     if (round % kSlowly == 0 && due.empty()) {
-      const Lock tree(tree_mutex_);
-      const auto oldest = index_->LongestUnlisted(options_.clock->Wall() - kOldListing);
+      View view(&tree_);
+      const auto oldest = view.index().LongestUnlisted(options_.clock->Wall() - kOldListing);
       if (oldest.ok() && *oldest != kNoNode) due.push_back(*oldest);
     }
     for (const NodeId id : due) {
@@ -339,9 +339,9 @@ Status Engine::Refresh() {
   PG_TRY(store_->TryNow());
   std::vector<NodeId> folders = {kRootId};
   {
-    const Lock tree(tree_mutex_);
-    listed_.clear();
-    for (const auto& [id, when] : visited_) folders.push_back(id);
+    View view(&tree_);
+    listed_(view).clear();
+    for (const auto& [id, when] : visited_(view)) folders.push_back(id);
   }
   for (const NodeId id : folders) {
     const Status listed = ListFolder(id, Wait::kAll, "");
@@ -350,25 +350,25 @@ Status Engine::Refresh() {
     if (!listed.ok() && !gone) return listed;
   }
   RemoveLeftovers();
-  const Lock tree(tree_mutex_);
-  RetryWaiting();
+  View view(&tree_);
+  RetryWaiting(view);
   return {};
 }
 
-void Engine::NoteAccess(const Status& look) {
+void Engine::NoteAccess(View& view, const Status& look) {
   const Code code = look.ok() ? Code::kInternal : look.error().code;
   if (code == Code::kNotFound || code == Code::kPermission || code == Code::kUntrusted ||
       code == Code::kSignIn)
-    shut_out_ = true;
-  else if (look.ok() && std::exchange(shut_out_, false))
-    RetryWaiting();
+    shut_out_(view) = true;
+  else if (look.ok() && std::exchange(shut_out_(view), false))
+    RetryWaiting(view);
 }
 
 // What kept it may have been mended.
-void Engine::RetryWaiting() {
-  const auto waiting = index_->Intents(0, 1 << 30);
+void Engine::RetryWaiting(View& view) {
+  const auto waiting = view.index().Intents(0, 1 << 30);
   if (!waiting.ok()) return;  // each has its own next try
-  for (const Node& node : *waiting) outbox_.Push(node.id, node.intent, Duration(0));
+  for (const Node& node : *waiting) view.Push(node.id, node.intent, Duration(0));
 }
 
 }  // namespace pargeter

@@ -8,8 +8,8 @@
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/job.h"
-#include "engine/naming.h"
 #include "engine/sent.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -94,21 +94,21 @@ Result<Engine::Outcome> Engine::ResolveRefusedCopy(Job* job, const std::string& 
   }
   if (copy_of) {
     // the original was replaced before it was copied, and nobody was told that it was
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(job->id));
-    if (live->node.generation == node.generation) PG_TRY(GiveUpCopy(live));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(job->id));
+    if (live->node.generation == node.generation) PG_TRY(GiveUpCopy(view, live));
     return Outcome::kAgain;
   }
   bool ours = false;
   if (source) {
     PG_ASSIGN(ours, OnlyAttributesDiffer(node, from, *source, job->call));
   }
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   job->delay = Duration(100);
   if (ours && live->node.version == version) {  // whatever is done with it here meanwhile
-    PG_TRY(AdoptVersion(live, *source));
+    PG_TRY(AdoptVersion(view, live, *source));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
@@ -119,13 +119,13 @@ Result<Engine::Outcome> Engine::ResolveRefusedCopy(Job* job, const std::string& 
   // deleted here since: that was of the version that was seen, and not of this one
   if (live->node.gone()) return Outcome::kAgain;
   if (source) {
-    NewVersion(live, *source);  // changed there, moved here: the new version moves
-    PG_TRY(Save(live));
+    NewVersion(view, live, *source);  // changed there, moved here: the new version moves
+    PG_TRY(view.Save(live));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
   live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
-  PG_TRY(VanishedThere(live, options_.clock->Now()));
+  PG_TRY(VanishedThere(view, live, options_.clock->Now()));
   PG_TRY(change.Commit());
   return Outcome::kDone;
 }
@@ -158,10 +158,10 @@ Result<bool> Engine::OnlyAttributesDiffer(const Node& node, const std::string& p
   // nobody says whose it is: compared, if all of it is here
   std::shared_ptr<Content> content;
   {
-    const Lock tree(tree_mutex_);
-    const auto live = Get(node.id);
+    View view(&tree_);
+    const auto live = view.Get(node.id);
     if (!live.ok() || (*live)->node.kind != NodeKind::kFile) return sent;
-    PG_ASSIGN(content, ContentOf(*live));
+    PG_ASSIGN(content, ContentOf(view, *live));
     const Lock lock(content->mu);
     const bool same = content->place == BlockStore::Place::kCache && !content->written &&
                       content->source.version == node.version;
@@ -172,14 +172,14 @@ Result<bool> Engine::OnlyAttributesDiffer(const Node& node, const std::string& p
 }
 
 // Its bytes are those that are here, and all that is to be sent still is.
-Status Engine::AdoptVersion(Live* live, const Entry& there) {
+Status Engine::AdoptVersion(View& view, Live* live, const Entry& there) {
   live->node.version = there.version;
   if (live->content) {
     const Lock lock(live->content->mu);
     live->content->source.version = there.version;
   }
-  acked_[live->node.id] = options_.clock->Now();
-  return Save(live);
+  acked_(view)[live->node.id] = options_.clock->Now();
+  return view.Save(live);
 }
 
 Result<Engine::Outcome> Engine::SendFolder(Job* job) {
@@ -191,9 +191,9 @@ Result<Engine::Outcome> Engine::SendFolder(Job* job) {
     job->delay = Duration(100);
     return Outcome::kAgain;
   }
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   Node& node = live->node;
   const bool is_new = node.there == There::kAbsent;
   node.marker = node.attributes_known = true;
@@ -210,11 +210,11 @@ Result<Engine::Outcome> Engine::SendFolder(Job* job) {
     // nobody else can have put anything in before it was there
     if (is_new && node.listed_at == 0) node.listed_at = options_.clock->Wall();
   }
-  acked_[node.id] = options_.clock->Now();
-  PG_TRY(AboveIsThere(*job));
-  if (job->occupant != kNoNode) PG_TRY(TakeOver(job->id, job->occupant, job->came));
+  acked_(view)[node.id] = options_.clock->Now();
+  PG_TRY(AboveIsThere(view, *job));
+  if (job->occupant != kNoNode) PG_TRY(TakeOver(view, job->id, job->occupant, job->came));
   if (!node.gone() && node.there != There::kElsewhere && node.dirty == kClean) node.intent = 0;
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   PG_TRY(change.Commit());
   return node.intent == 0 ? Outcome::kDone : Outcome::kAgain;
 }
@@ -235,19 +235,20 @@ Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
   bool unsure = false;
   {
     // others may have changed what was planned before they were done
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(job->id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(job->id));
     if (live->node.there != There::kElsewhere || live->node.gone()) return Outcome::kAgain;
     Job fresh;
     fresh.id = job->id;
     fresh.call = job->call;
     *job = std::move(fresh);
-    PG_TRY(PlanJob(job));
+    PG_TRY(PlanJob(view, job));
     if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
-    PG_ASSIGN(unsure, WasTriedBelow(job->id));
-    if (job->occupant != kNoNode) PG_TRY(HeldBelow(job->occupant, "", &job->standing));
-    if (const auto it = kept_below_.find(job->id); it != kept_below_.end()) job->kept = it->second;
-    if (const auto it = copied_below_.find(job->id); it != copied_below_.end())
+    PG_ASSIGN(unsure, WasTriedBelow(view, job->id));
+    if (job->occupant != kNoNode) PG_TRY(HeldBelow(view, job->occupant, "", &job->standing));
+    if (const auto it = kept_below_(view).find(job->id); it != kept_below_(view).end())
+      job->kept = it->second;
+    if (const auto it = copied_below_(view).find(job->id); it != copied_below_(view).end())
       job->left = it->second;
   }
   if (!job->tried_path.empty()) return TakeBack(job);
@@ -271,20 +272,20 @@ Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
     if (meets) return Outcome::kAgain;
     const Status brought = BringBelow(job);
     {
-      const Lock tree(tree_mutex_);
-      kept_below_[job->id] = job->kept;
+      View view(&tree_);
+      kept_below_(view)[job->id] = job->kept;
     }
     PG_TRY(brought);
   }
   if (job->occupant != kNoNode) PG_TRY(SeeWhatCame(job));
 
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   Node& node = live->node;
-  if (job->occupant != kNoNode) PG_TRY(TakeOver(job->id, job->occupant, job->came));
-  removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
-  not_there_.erase(job->id);
+  if (job->occupant != kNoNode) PG_TRY(TakeOver(view, job->id, job->occupant, job->came));
+  removed_(view)[{node.there_parent, node.there_name}] = options_.clock->Now();
+  not_there_(view).erase(job->id);
   // from here on the folder is at its new place, and what is at the old one is taken back
   node.tried_parent = whole ? kNoNode : node.there_parent;
   node.tried_name = whole ? "" : node.there_name;
@@ -294,44 +295,44 @@ Result<Engine::Outcome> Engine::MoveFolder(Job* job) {
   } else {
     SetThere(&node, job->parent, job->key);
   }
-  acked_[node.id] = options_.clock->Now();
+  acked_(view)[node.id] = options_.clock->Now();
   // what was there, or is said there by what was deleted here and is held back, is not ours
   if (!whole && (store_->Can().real_folders || job->occupant != kNoNode)) node.dirty |= kAttributes;
-  PG_TRY(AboveIsThere(*job));
-  PG_TRY(Save(live));
-  PG_TRY(TakeCopies(node.id, job->copied));
-  if (!whole && !job->copied.empty()) copied_below_[node.id] = std::move(job->copied);
+  PG_TRY(AboveIsThere(view, *job));
+  PG_TRY(view.Save(live));
+  PG_TRY(TakeCopies(view, node.id, job->copied));
+  if (!whole && !job->copied.empty()) copied_below_(view)[node.id] = std::move(job->copied);
   if (whole) job->kept.clear();  // what a former attempt named so is gone
   for (auto one = job->kept.rbegin(); one != job->kept.rend(); ++one)
-    PG_TRY(NameKept(node.id, one->path, one->name, one->version));
-  kept_below_.erase(node.id);
-  ReadOnFromNewPlaces();
-  listed_.clear();
+    PG_TRY(NameKept(view, node.id, one->path, one->name, one->version));
+  kept_below_(view).erase(node.id);
+  ReadOnFromNewPlaces(view);
+  listed_(view).clear();
   PG_TRY(change.Commit());
   // before anything comes to its former place: moved once more after a power cut, it would take
   // that along
-  PG_TRY(SyncIndex());
-  tree_changed_.NotifyAll();
+  PG_TRY(view.Sync());
+  tree_.NotifyAll();
   job->delay = Duration(0);
   return Outcome::kAgain;
 }
 
 // What is open, after a folder has moved.
-void Engine::ReadOnFromNewPlaces() {
-  for (auto& [id, other] : live_) {
+void Engine::ReadOnFromNewPlaces(View& view) {
+  for (auto& [id, other] : view.inodes()) {
     if (!other->content || other->node.there == There::kAbsent || other->node.gone()) continue;
-    auto path = TherePath(other->node);
+    auto path = view.TherePath(other->node);
     const Lock lock(other->content->mu);
     if (path.ok() && other->node.copy_of.empty()) other->content->source.path = *path;
   }
 }
 
 // Something in it may have been sent by a request without an answer, and may come yet.
-Result<bool> Engine::WasTriedBelow(NodeId folder) {
-  PG_ASSIGN(const std::vector<NodeId> above, index_->TriedIn());
+Result<bool> Engine::WasTriedBelow(View& view, NodeId folder) {
+  PG_ASSIGN(const std::vector<NodeId> above, view.index().TriedIn());
   for (NodeId up : above) {
     while (up != kNoNode && up != kRootId && up != folder) {
-      const auto live = Get(up);
+      const auto live = view.Get(up);
       up = live.ok() ? (*live)->node.parent : kNoNode;
     }
     if (up == folder) return true;

@@ -41,18 +41,18 @@ Result<Placement> ParsePlacement(const std::string& word) {
 }
 
 // Its own, else by its name, else as the folder that it is in.
-Placement Engine::PlacementOf(const Node& node, Placement above) const {
+Placement Engine::PlacementOf(View& view, const Node& node, Placement above) const {
   if (node.placement != Placement::kNone) return node.placement;
   if (node.kind != NodeKind::kFolder) {
-    if (const Rule* rule = PatternFor(node.name)) return rule->placement;
+    if (const Rule* rule = PatternFor(view, node.name)) return rule->placement;
   }
   return above;
 }
 
 // This machine's patterns before everybody's; among those, the longest.
-const Rule* Engine::PatternFor(const std::string& name) const {
+const Rule* Engine::PatternFor(View& view, const std::string& name) const {
   const Rule* best = nullptr;
-  for (const Rule& rule : rules_) {
+  for (const Rule& rule : rules_(view)) {
     if (!rule.is_pattern || rule.placement == Placement::kNone) continue;
     if (::fnmatch(rule.key.c_str(), name.c_str(), FNM_PERIOD) != 0) continue;
     const bool better = best == nullptr || (best->everywhere && !rule.everywhere) ||
@@ -63,67 +63,57 @@ const Rule* Engine::PatternFor(const std::string& name) const {
 }
 
 // Of a node that is new in its folder, or has moved there.
-Status Engine::Inherit(Node* node) {
-  PG_ASSIGN(Live * parent, Get(node->parent));
+Status Engine::Inherit(View& view, Node* node) {
+  PG_ASSIGN(Live * parent, view.Get(node->parent));
   // a rule for all machines may have been waiting for this name
-  if (node->placement == Placement::kNone && awaited_rules_) {
-    PG_ASSIGN(std::string path, PathHere(node->parent));
+  if (node->placement == Placement::kNone && awaited_rules_(view)) {
+    PG_ASSIGN(std::string path, view.PathHere(node->parent));
     path += (path.empty() ? "" : "/") + node->name;
-    for (const Rule& rule : rules_) {
+    for (const Rule& rule : rules_(view)) {
       if (rule.is_pattern || !rule.everywhere || rule.key != path) continue;
       node->placement = rule.placement;
       node->placed_at = rule.set_at;
       node->placed_by = rule.set_by;
     }
   }
-  node->effective = PlacementOf(*node, parent->node.effective);
+  node->effective = PlacementOf(view, *node, parent->node.effective);
   return {};
 }
 
-Result<std::string> Engine::PathHere(NodeId id) {
-  std::string path;
-  while (id != kRootId && id != kNoNode) {
-    PG_ASSIGN(Live * live, Get(id));
-    path = path.empty() ? live->node.name : live->node.name + "/" + path;
-    id = live->node.parent;
-  }
-  return path;
-}
-
 // A node's placement, or what it depends on, has changed: so may those of all below it.
-Status Engine::Reconsider(NodeId id, bool everything) {
-  Change change(this);
+Status Engine::Reconsider(View& view, NodeId id, bool everything) {
+  Change change(&view);
   std::vector<std::pair<NodeId, Placement>> folders;  // to look into, with what they amount to
   {
-    PG_ASSIGN(Live * live, Get(id));
+    PG_ASSIGN(Live * live, view.Get(id));
     Placement above = Placement::kCache;
     if (id != kRootId && live->node.parent != kNoNode) {
-      PG_ASSIGN(Live * parent, Get(live->node.parent));
+      PG_ASSIGN(Live * parent, view.Get(live->node.parent));
       above = parent->node.effective;
     }
-    const Placement now = PlacementOf(live->node, above);
+    const Placement now = PlacementOf(view, live->node, above);
     if (now == live->node.effective && !everything) return change.Commit();
-    PG_TRY(TurnInto(&live->node, now));
-    PG_TRY(Save(live));
+    PG_TRY(TurnInto(view, &live->node, now));
+    PG_TRY(view.Save(live));
     if (live->node.kind == NodeKind::kFolder) folders.emplace_back(id, now);
   }
   while (!folders.empty()) {
     const auto [folder, above] = folders.back();
     folders.pop_back();
     for (NodeId after = 0;;) {
-      PG_ASSIGN(std::vector<Node> rows, index_->Children(folder, after, 1000));
+      PG_ASSIGN(std::vector<Node> rows, view.index().Children(folder, after, 1000));
       if (rows.empty()) break;
       after = rows.back().id;
       for (Node& row : rows) {
-        const auto it = live_.find(row.id);
-        Node& node = it != live_.end() && !it->second->doubtful ? it->second->node : row;
-        const Placement now = PlacementOf(node, above);
+        const auto it = view.inodes().find(row.id);
+        Node& node = it != view.inodes().end() && !it->second->doubtful ? it->second->node : row;
+        const Placement now = PlacementOf(view, node, above);
         if (now == node.effective && !everything) continue;
         if (node.kind == NodeKind::kFolder) folders.emplace_back(node.id, now);
         if (now == node.effective) continue;
-        touched_.insert(node.id);
-        PG_TRY(TurnInto(&node, now));
-        PG_TRY(index_->Update(node));
+        view.Touch(node.id);
+        PG_TRY(TurnInto(view, &node, now));
+        PG_TRY(view.index().Update(node));
       }
     }
   }
@@ -131,47 +121,41 @@ Status Engine::Reconsider(NodeId id, bool everything) {
 }
 
 // One node becomes what it amounts to now.
-Status Engine::TurnInto(Node* node, Placement now) {
+Status Engine::TurnInto(View& view, Node* node, Placement now) {
   const Placement before = std::exchange(node->effective, now);
   if (before == now) return {};
   if ((before == Placement::kHide) != (now == Placement::kHide))
-    Emit(Event::NameChanged(node->parent, node->name));
-  if (now == Placement::kPin) pins_changed_ = true;
+    view.Emit(Event::NameChanged(node->parent, node->name));
+  if (now == Placement::kPin) pins_changed_(view) = true;
   if ((before == Placement::kLocal || now == Placement::kLocal) && (node->dirty & kData)) {
-    PG_ASSIGN(const std::string ranges, index_->Presence(node->id));
-    NotePending(*node, ranges);
+    PG_ASSIGN(const std::string ranges, view.index().Presence(node->id));
+    NotePending(view, *node, ranges);
   }
   // kept back until now: it goes up like anything new
   if (before == Placement::kLocal && node->intent == 0 &&
       (node->there == There::kAbsent || (node->dirty & (kData | kAttributes)))) {
-    node->intent = index_->NextIntent();
+    node->intent = view.index().NextIntent();
     node->intent_since = options_.clock->FileTime();
-    outbox_.Push(node->id, node->intent);
+    view.Push(node->id, node->intent);
   }
   if (now == Placement::kLocal) {
     if (MayStay(*node)) {
       node->intent = 0;  // not begun yet: it stays here
     } else if (node->intent == 0 && node->kind == NodeKind::kFile) {
-      node->intent = index_->NextIntent();  // it comes down
+      node->intent = view.index().NextIntent();  // it comes down
       node->intent_since = options_.clock->FileTime();
-      outbox_.Push(node->id, node->intent, Duration(0));
+      view.Push(node->id, node->intent, Duration(0));
     }
   }
   return {};
 }
 
-// Never at the store, not even perhaps: nothing has to be done there for it.
-bool Engine::MayStay(const Node& node) {
-  return node.effective == Placement::kLocal && !node.gone() && node.there == There::kAbsent &&
-         node.upload.empty() && node.tried_parent == kNoNode;
-}
-
 // Would all that is pinned then still fit? Else with the numbers.
-Status Engine::CheckPinsFit(const Node& node) {
-  PG_ASSIGN(const Sums all, index_->SumsOf(kRootId));
+Status Engine::CheckPinsFit(View& view, const Node& node) {
+  PG_ASSIGN(const Sums all, view.index().SumsOf(kRootId));
   Sums more;
   if (node.kind == NodeKind::kFolder) {
-    PG_ASSIGN(more, index_->SumsOf(node.id));
+    PG_ASSIGN(more, view.index().SumsOf(node.id));
   } else if (node.effective != Placement::kPin) {
     more.bytes = static_cast<std::int64_t>(node.size);
     more.on_disk = static_cast<std::int64_t>(node.on_disk);
@@ -215,24 +199,24 @@ Status Engine::Place(NodeId id, Placement placement) {
   }
   std::vector<NodeId> thinned;
   {
-    const Lock tree(tree_mutex_);
-    Change change(this);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    Change change(&view);
+    PG_ASSIGN(Live * live, view.Get(id));
     Node& node = live->node;
     if (node.gone()) return Error(Code::kNotFound, "it was deleted");
     if (id == kRootId && (placement == Placement::kHide || placement == Placement::kLocal))
       return Error(Code::kInvalid, "the whole drive cannot be hidden or kept local",
                    "Choose a folder in the drive.");
-    if (placement == Placement::kPin) PG_TRY(CheckPinsFit(node));
-    if (placement == Placement::kLocal) PG_TRY(CheckMayBeLocal(node));
+    if (placement == Placement::kPin) PG_TRY(CheckPinsFit(view, node));
+    if (placement == Placement::kLocal) PG_TRY(CheckMayBeLocal(view, node));
     node.placement = placement;
     node.placed_at = placement == Placement::kNone ? 0 : options_.clock->Wall();
     node.placed_by.clear();
-    touched_.insert(id);
-    PG_TRY(Save(live));
-    PG_TRY(Reconsider(id, false));
+    view.Touch(id);
+    PG_TRY(view.Save(live));
+    PG_TRY(Reconsider(view, id, false));
     PG_TRY(change.Commit());
-    PG_TRY(SyncIndex());  // somebody decided it: not even a power cut undoes that
+    PG_TRY(view.Sync());  // somebody decided it: not even a power cut undoes that
   }
   WakePins();
   if (placement == Placement::kThin) Ignore(Evict({id}, {}));
@@ -240,10 +224,10 @@ Status Engine::Place(NodeId id, Placement placement) {
 }
 
 // All of it has to fit on this disk, and is never evicted.
-Status Engine::CheckMayBeLocal(const Node& node) {
+Status Engine::CheckMayBeLocal(View& view, const Node& node) {
   Sums sums;
   if (node.kind == NodeKind::kFolder) {
-    PG_ASSIGN(sums, index_->SumsOf(node.id));
+    PG_ASSIGN(sums, view.index().SumsOf(node.id));
   } else {
     sums.bytes = static_cast<std::int64_t>(node.size);
     sums.on_disk = static_cast<std::int64_t>(node.on_disk);
@@ -264,13 +248,13 @@ Result<Engine::Outcome> Engine::BringDown(Job* job) {
   std::shared_ptr<Content> content;
   Node node;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(job->id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(job->id));
     if (live->writers > 0) {
       job->delay = Duration(1000);
       return Outcome::kAgain;
     }
-    PG_ASSIGN(content, ContentOf(live));
+    PG_ASSIGN(content, ContentOf(view, live));
     node = live->node;
   }
   const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
@@ -287,10 +271,10 @@ Result<Engine::Outcome> Engine::BringDown(Job* job) {
     Content* content;
     ~Tidy() { drive->DropCarried(content); }
   } tidy{this, content.get()};
-  const Lock tree(tree_mutex_);
-  PG_TRY(SyncIndex());
-  Change change(this);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  PG_TRY(view.Sync());
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   Node& now = live->node;
   if (now.effective != Placement::kLocal || now.gone() || now.kind != NodeKind::kFile ||
       now.version != node.version || live->content != content || now.generation != node.generation)
@@ -313,7 +297,7 @@ Result<Engine::Outcome> Engine::BringDown(Job* job) {
     left.node.there_name = ThereName(now);
   }
   left.node.there = There::kElsewhere;
-  PG_ASSIGN(left.there_path, TherePath(now));
+  PG_ASSIGN(left.there_path, view.TherePath(now));
   now.there = There::kAbsent;
   now.there_parent = kNoNode;
   now.there_name.clear();
@@ -322,10 +306,10 @@ Result<Engine::Outcome> Engine::BringDown(Job* job) {
   now.dirty |= kData;
   now.intent = 0;
   now.error.clear();
-  PG_TRY(LeaveOldPlace(left, Sent::kBytes));
-  PG_TRY(SaveContent(live, content.get()));
+  PG_TRY(LeaveOldPlace(view, left, Sent::kBytes));
+  PG_TRY(SaveContent(view, live, content.get()));
   PG_TRY(change.Commit());
-  PG_TRY(SyncIndex());
+  PG_TRY(view.Sync());
   return Outcome::kDone;
 }
 
@@ -337,22 +321,23 @@ Result<Explanation> Engine::Explain(NodeId id) {
   out.sums = state.sums;
   out.offline_since = store_->OfflineSince();
   PG_ASSIGN(out.path, PathOf(id));
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   out.opens = live->opens + live->old_opens;
   out.placement = live->node.effective;
   NodeId at = id;
   for (bool first = true;; first = false) {
-    PG_ASSIGN(Live * here, Get(at));
+    PG_ASSIGN(Live * here, view.Get(at));
     const Node& node = here->node;
     if (node.placement != Placement::kNone) {
-      PG_ASSIGN(out.placed_on, PathHere(at));
+      PG_ASSIGN(out.placed_on, view.PathHere(at));
       out.by_itself = first;
       out.placed_at = node.placed_at;
       out.placed_by = node.placed_by;
       return out;
     }
-    const Rule* rule = first && node.kind != NodeKind::kFolder ? PatternFor(node.name) : nullptr;
+    const Rule* rule =
+        first && node.kind != NodeKind::kFolder ? PatternFor(view, node.name) : nullptr;
     if (rule != nullptr) {
       out.placed_on = rule->key;
       out.by_pattern = true;
@@ -368,17 +353,17 @@ Result<Explanation> Engine::Explain(NodeId id) {
 // ---- rules by name
 
 Result<std::vector<PlacedRule>> Engine::Rules() {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   std::vector<PlacedRule> out;
-  PG_ASSIGN(const std::vector<Node> placed, index_->Placed());
+  PG_ASSIGN(const std::vector<Node> placed, view.index().Placed());
   for (const Node& node : placed) {
     if (node.gone()) continue;
-    PG_ASSIGN(std::string path, PathHere(node.id));
+    PG_ASSIGN(std::string path, view.PathHere(node.id));
     out.push_back(
         {{path, false, node.placement, node.placed_at, node.placed_by, !node.placed_by.empty()},
          true});
   }
-  for (const Rule& rule : rules_) {
+  for (const Rule& rule : rules_(view)) {
     if (rule.placement == Placement::kNone) continue;
     const bool shown =
         !rule.is_pattern && std::any_of(out.begin(), out.end(), [&](const PlacedRule& other) {
@@ -397,15 +382,16 @@ Status Engine::SetPattern(const std::string& pattern, Placement placement) {
     return Error(Code::kInvalid, "a pattern is for names, and has no \"/\"",
                  "For a folder: pargeter rule add FOLDER PLACEMENT");
   {
-    const Lock tree(tree_mutex_);
-    Change change(this);
+    View view(&tree_);
+    Change change(&view);
     const Rule rule{pattern, true, placement, options_.clock->Wall(), options_.host, false};
-    PG_TRY(placement == Placement::kNone ? index_->DeleteRule(rule) : index_->SaveRule(rule));
-    PG_TRY(LoadRules());
-    PG_TRY(Reconsider(kRootId, true));
+    PG_TRY(placement == Placement::kNone ? view.index().DeleteRule(rule)
+                                         : view.index().SaveRule(rule));
+    PG_TRY(LoadRules(view));
+    PG_TRY(Reconsider(view, kRootId, true));
     const Status done = change.Commit();
     if (!done.ok()) {
-      Ignore(LoadRules());
+      Ignore(LoadRules(view));
       return done;
     }
   }
@@ -413,11 +399,11 @@ Status Engine::SetPattern(const std::string& pattern, Placement placement) {
   return {};
 }
 
-Status Engine::LoadRules() {
-  PG_ASSIGN(rules_, index_->Rules());
-  awaited_rules_ = std::any_of(rules_.begin(), rules_.end(), [](const Rule& rule) {
-    return !rule.is_pattern && rule.placement != Placement::kNone;
-  });
+Status Engine::LoadRules(View& view) {
+  PG_ASSIGN(rules_(view), view.index().Rules());
+  awaited_rules_(view) = std::any_of(
+      rules_(view).begin(), rules_(view).end(),
+      [](const Rule& rule) { return !rule.is_pattern && rule.placement != Placement::kNone; });
   return {};
 }
 

@@ -9,8 +9,8 @@
 #include "base/units.h"
 #include "engine/engine.h"
 #include "engine/job.h"
-#include "engine/naming.h"
 #include "engine/sent.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -24,8 +24,8 @@ constexpr std::uint64_t kAnywhere = ~0ull;
 constexpr std::string_view kAside = "aside-";
 }  // namespace
 
-Status Engine::PlanJob(Job* job) {
-  PG_ASSIGN(Live * live, Get(job->id));
+Status Engine::PlanJob(View& view, Job* job) {
+  PG_ASSIGN(Live * live, view.Get(job->id));
   const auto wait = [job](Duration delay, std::string why) {
     job->postponed = true;
     job->delay = delay;
@@ -35,29 +35,29 @@ Status Engine::PlanJob(Job* job) {
   job->node = live->node;
   const Node& node = job->node;
   if (node.there != There::kAbsent) {
-    PG_ASSIGN(job->there_path, TherePath(node));
+    PG_ASSIGN(job->there_path, view.TherePath(node));
   }
   if (node.gone() && live->opens + live->old_opens > 0) {  // whoever has it open may still read it
     wait(Duration(1000), "a program has the deleted file open");
     return {};
   }
-  if (IsHeld(node) && !IsToBeTakenBack(node) && !HasParts(node.upload)) {
+  if (IsHeld(view, node) && !IsToBeTakenBack(node) && !HasParts(node.upload)) {
     job->for_person = true;
     wait(Duration(3600'000), "the deletion is held back");
     return {};
   }
-  if (node.gone() && node.kind != NodeKind::kFolder && UntilCounted().count() > 0) {
-    wait(UntilCounted(), "deletions are counted before any of them is sent");
+  if (node.gone() && node.kind != NodeKind::kFolder && UntilCounted(view).count() > 0) {
+    wait(UntilCounted(view), "deletions are counted before any of them is sent");
     return {};
   }
   bool goes = Goes(node);
-  PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(node));
+  PG_ASSIGN(const std::optional<Blocker> blocker, BlockerOf(view, node));
   if (blocker && blocker->why == Blocker::Why::kDoubt) {  // only for a while: it looks again
     wait(kDoubtLasts, "the outcome of a folder's move above it is not known yet");
     return {};
   }
   if (IsToBeTakenBack(node)) {
-    if (!blocker) return PlanTakingBack(job, live);
+    if (!blocker) return PlanTakingBack(view, job, live);
     job->postponed = true;
     job->behind = blocker->id;
     return {};
@@ -65,32 +65,32 @@ Status Engine::PlanJob(Job* job) {
   if (blocker) {
     // (a deleted folder waits until what moves out of it is out)
     const bool stays = node.gone() && node.kind == NodeKind::kFolder;
-    PG_ASSIGN(job->aside, stays ? Result<bool>(false) : WaitsForItself(node.id, *blocker));
+    PG_ASSIGN(job->aside, stays ? Result<bool>(false) : WaitsForItself(view, node.id, *blocker));
     if (!job->aside) {
       job->postponed = true;
       job->behind = blocker->id;
-      return NoteWaiting(live, blocker->id);
+      return NoteWaiting(view, live, blocker->id);
     }
   }
-  if (respelled_.count(node.id) > 0) {
+  if (respelled_(view).count(node.id) > 0) {
     const bool in_the_way = Goes(node) && node.there == There::kElsewhere &&
                             node.there_parent == node.parent &&
                             node.there_name != AsideName(node.id);
     if (in_the_way)
       job->aside = true;
     else
-      respelled_.erase(node.id);
+      respelled_(view).erase(node.id);
   }
   if (IsBeingWritten(live)) {
     wait(std::min(Duration(1000), options_.open_patience), "a program is writing the file");
     return {};
   }
   if (goes && !job->aside && node.there == There::kAbsent) {
-    PG_ASSIGN(const std::optional<Node> held, HeldFolderAt(node));
+    PG_ASSIGN(const std::optional<Node> held, HeldFolderAt(view, node));
     if (held) {
-      PG_TRY(TakePlace(live, *held));
+      PG_TRY(TakePlace(view, live, *held));
       job->node = live->node;
-      PG_ASSIGN(job->there_path, TherePath(node));
+      PG_ASSIGN(job->there_path, view.TherePath(node));
       goes = false;
     }
   }
@@ -99,29 +99,29 @@ Status Engine::PlanJob(Job* job) {
   live->upload_end = kAnywhere;
   live->held_since = {};
   if (node.gone()) return {};
-  PG_TRY(PlanPlace(job, live));
+  PG_TRY(PlanPlace(view, job, live));
   // (nobody waits for an empty beginning)
   if (job->content && node.copy_of.empty() && job->size > 0) live->upload_end = job->size;
   if (!goes) return {};
   if (node.tried_parent == job->parent && node.tried_name == job->key) return {};
-  if (node.tried_parent != kNoNode) return PlanTakingBack(job, live);
+  if (node.tried_parent != kNoNode) return PlanTakingBack(view, job, live);
   job->first_try = true;
   live->node.tried_parent = job->parent;
   live->node.tried_name = job->key;
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   // what stands under a name that nobody sees is not forgotten, not even in a power cut
-  return job->aside ? SyncIndex() : Status();
+  return job->aside ? view.Sync() : Status();
 }
 
 // What waits for a person says so.
-Status Engine::NoteWaiting(Live* live, NodeId behind) {
-  PG_ASSIGN(const Live* other, Get(behind));
-  if (!IsHeld(other->node)) return {};
+Status Engine::NoteWaiting(View& view, Live* live, NodeId behind) {
+  PG_ASSIGN(const Live* other, view.Get(behind));
+  if (!IsHeld(view, other->node)) return {};
   std::string why = fmt::format("the store has {} there, whose deletion is held back",
                                 other->node.kind == NodeKind::kFolder ? "a folder" : "a file");
   if (live->node.error == why) return {};
   live->node.error = std::move(why);
-  return Save(live);
+  return view.Save(live);
 }
 
 // Held open for writing, and without the rest in which it would go up. After a while a short one
@@ -155,7 +155,7 @@ bool Engine::IsToBeTakenBack(const Node& node) const {
 }
 
 // Where the node goes, what is there now, and what goes with it.
-Status Engine::PlanPlace(Job* job, Live* live) {
+Status Engine::PlanPlace(View& view, Job* job, Live* live) {
   const Node& node = live->node;
   if (job->aside) {
     job->parent = kRootId;
@@ -164,10 +164,10 @@ Status Engine::PlanPlace(Job* job, Live* live) {
   } else {
     job->parent = node.parent;
     job->key = KeyPart(node);
-    PG_ASSIGN(const std::string folder, FolderKey(node.parent));
+    PG_ASSIGN(const std::string folder, view.FolderKey(node.parent));
     job->path = folder + job->key;
     for (NodeId up = node.parent; up != kRootId;) {
-      PG_ASSIGN(const Live* above, Get(up));
+      PG_ASSIGN(const Live* above, view.Get(up));
       const Node& one = above->node;
       const NodeId in = one.remote_parent();
       job->above.push_back({one.id, in, ThereName(one)});
@@ -177,7 +177,7 @@ Status Engine::PlanPlace(Job* job, Live* live) {
                        ? Precondition::Is(node.version)
                        : Precondition::Absent();
     PG_ASSIGN(std::optional<Node> other,
-              index_->FindThere(node.parent, job->key, node.kind == NodeKind::kFolder));
+              view.index().FindThere(node.parent, job->key, node.kind == NodeKind::kFolder));
     if (other && other->id != node.id && other->gone()) {
       job->occupant = other->id;
       job->only_if = Precondition::Is(other->version);
@@ -192,7 +192,7 @@ Status Engine::PlanPlace(Job* job, Live* live) {
   a.origin = OriginOf(node.id);
   job->size = node.kind == NodeKind::kSymlink ? 0 : node.size;
   if (node.kind == NodeKind::kFile && (node.dirty & kData)) {
-    PG_ASSIGN(job->content, ContentOf(live));
+    PG_ASSIGN(job->content, ContentOf(view, live));
     const Lock lock(job->content->mu);
     job->content->same_until = job->content->about_to_change > 0 ? 0 : ~0ull;
   }
@@ -200,9 +200,9 @@ Status Engine::PlanPlace(Job* job, Live* live) {
 }
 
 // A former attempt at another place may have come to something: that goes first.
-Status Engine::PlanTakingBack(Job* job, Live* live) {
+Status Engine::PlanTakingBack(View& view, Job* job, Live* live) {
   Node& node = live->node;
-  const auto folder = FolderKey(node.tried_parent);
+  const auto folder = view.FolderKey(node.tried_parent);
   if (folder.ok()) {
     job->tried_path = *folder + node.tried_name;
     return {};
@@ -210,7 +210,7 @@ Status Engine::PlanTakingBack(Job* job, Live* live) {
   node.tried_parent = kNoNode;  // its folder is gone from the store, and what was tried with it
   node.tried_name.clear();
   job->postponed = true;
-  return Save(live);
+  return view.Save(live);
 }
 
 std::string Engine::AsideName(NodeId id) const {
@@ -318,16 +318,16 @@ Result<bool> Engine::AreOne(const std::string& a, const std::string& b, const Ca
 }
 
 // Of what a move has left behind: the path of what moved, if that only got another spelling.
-std::string Engine::SpelledNow(const Node& left) {
+std::string Engine::SpelledNow(View& view, const Node& left) {
   if (!left.name.empty()) return "";
-  const auto moved = Get(WrittenBy(left.target));
+  const auto moved = view.Get(WrittenBy(left.target));
   if (!moved.ok()) return "";
   const Node& node = (*moved)->node;
   if (node.there == There::kAbsent) return "";
   const bool elsewhere = node.there == There::kElsewhere;
   const NodeId folder = elsewhere ? node.there_parent : node.parent;
   if (folder != left.there_parent || !DifferInSpelling(ThereName(node), left.there_name)) return "";
-  const auto path = TherePath(node);
+  const auto path = view.TherePath(node);
   return path.ok() ? *path : "";
 }
 
@@ -338,8 +338,8 @@ Result<Engine::Outcome> Engine::GoAside(Job* job) {
                  fmt::format("the store takes {} and {} for one name", Printable(job->there_path),
                              Printable(job->path)),
                  "Give it a name that differs in more than case.");
-  const Lock tree(tree_mutex_);
-  respelled_.insert(job->id);
+  View view(&tree_);
+  respelled_(view).insert(job->id);
   job->delay = Duration(0);
   return Outcome::kAgain;
 }
@@ -358,9 +358,9 @@ Result<bool> Engine::WentThere(const Job& job, const Entry& made) {
 // What a former attempt was to make is not there. That request may still be on its way, though it
 // was called off, or its process was: looked at once more in a while.
 bool Engine::MayBeLate(Job* job) {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   const Steady now = options_.clock->Now();
-  const Steady end = not_there_.emplace(job->id, now).first->second + options_.may_be_late;
+  const Steady end = not_there_(view).emplace(job->id, now).first->second + options_.may_be_late;
   if (now >= end) return false;
   job->delay = std::chrono::ceil<Duration>(end - now);
   job->why = "an earlier request without an answer may still arrive at the store";
@@ -371,11 +371,11 @@ bool Engine::MayBeLate(Job* job) {
 // the same place, the original will be gone in a moment, and the copy is all that there is then. A
 // machine that takes longer looks for its copy before it removes the original (MayBeTheLast).
 bool Engine::MayBeAnothers(NodeId id) {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   const Steady now = options_.clock->Now();
-  const Steady seen = copy_seen_.emplace(id, now).first->second;
+  const Steady seen = copy_seen_(view).emplace(id, now).first->second;
   const bool may = now < seen + kAnothers * options_.may_be_late;
-  if (may) not_there_.erase(id);  // looked at again as long as that
+  if (may) not_there_(view).erase(id);  // looked at again as long as that
   return may;
 }
 
@@ -392,58 +392,58 @@ Result<Engine::Outcome> Engine::TakeBack(Job* job) {
     if (!undone && MayBeLate(job)) return Outcome::kAgain;
     if (!undone) PG_TRY(store_->DropUnfinished(job->tried_path, OriginOf(job->id), job->call));
   }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   if (job->made && !live->node.copy_of.empty()) return Outcome::kAgain;  // changed meanwhile
   if (job->made || (job->went_on && live->node.version == job->node.version))
-    return GoesOnFrom(job, live);
+    return GoesOnFrom(view, job, live);
   // a listing that began before this may still show it there, and miss it where it is
-  removed_[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
-  acked_[job->id] = options_.clock->Now();
-  left_behind_[{job->id, job->tried_path}] = options_.clock->Now();
-  not_there_.erase(job->id);
-  copy_seen_.erase(job->id);
-  copied_below_.erase(job->id);
-  kept_below_.erase(job->id);
+  removed_(view)[{live->node.tried_parent, live->node.tried_name}] = options_.clock->Now();
+  acked_(view)[job->id] = options_.clock->Now();
+  left_behind_(view)[{job->id, job->tried_path}] = options_.clock->Now();
+  not_there_(view).erase(job->id);
+  copy_seen_(view).erase(job->id);
+  copied_below_(view).erase(job->id);
+  kept_below_(view).erase(job->id);
   const std::string place = PlaceIn(live->node.tried_parent, live->node.tried_name);
   live->node.upload = WithoutSent(live->node.upload, place);
   live->node.tried_parent = kNoNode;
   live->node.tried_name.clear();
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   return Outcome::kAgain;
 }
 
 // The store has it where a former attempt brought it.
-Result<Engine::Outcome> Engine::GoesOnFrom(Job* job, Live* live) {
-  Change change(this);
+Result<Engine::Outcome> Engine::GoesOnFrom(View& view, Job* job, Live* live) {
+  Change change(&view);
   Node& node = live->node;
-  PG_TRY(Get(node.tried_parent));  // (gone meanwhile: planned anew)
+  PG_TRY(view.Get(node.tried_parent));  // (gone meanwhile: planned anew)
   if (job->made) {
-    PG_ASSIGN(const auto former, index_->FindThere(node.tried_parent, node.tried_name, false));
+    PG_ASSIGN(const auto former, view.index().FindThere(node.tried_parent, node.tried_name, false));
     if (former && former->gone() && former->id != node.id) {
-      PG_ASSIGN(Live * replaced, Get(former->id));
-      DropThere(replaced, job->tried_path);
+      PG_ASSIGN(Live * replaced, view.Get(former->id));
+      DropThere(view, replaced, job->tried_path);
     }
     node.version = job->made->version;
     node.there_size = job->made->size;
     node.dirty &= ~kTriedData;
     if (!HasParts(node.upload)) node.upload.clear();
   } else {
-    removed_[{node.there_parent, node.there_name}] = options_.clock->Now();
+    removed_(view)[{node.there_parent, node.there_name}] = options_.clock->Now();
   }
-  not_there_.erase(job->id);
-  copy_seen_.erase(job->id);
+  not_there_(view).erase(job->id);
+  copy_seen_(view).erase(job->id);
   node.there = There::kElsewhere;
   node.there_parent = std::exchange(node.tried_parent, kNoNode);
   node.there_name = std::exchange(node.tried_name, {});
-  acked_[job->id] = options_.clock->Now();
+  acked_(view)[job->id] = options_.clock->Now();
   if (live->content) {
     const Lock lock(live->content->mu);
     live->content->source.path = job->tried_path;
     if (job->made) live->content->source.version = job->made->version;
   }
-  PG_TRY(Save(live));
-  if (node.kind == NodeKind::kFolder) ReadOnFromNewPlaces();
+  PG_TRY(view.Save(live));
+  if (node.kind == NodeKind::kFolder) ReadOnFromNewPlaces(view);
   PG_TRY(change.Commit());
   return Outcome::kAgain;
 }
@@ -463,8 +463,9 @@ Result<bool> Engine::IsAllThereIs(const Job& job, const Entry& made) {
 Result<bool> Engine::IsAllTheStoreHas(const Job& job) {
   if (!job.there_path.empty() || !job.node.copy_of.empty()) return false;
   if (job.node.effective == Placement::kLocal) return false;
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(const auto other, index_->FindThere(job.node.tried_parent, job.node.tried_name, false));
+  View view(&tree_);
+  PG_ASSIGN(const auto other,
+            view.index().FindThere(job.node.tried_parent, job.node.tried_name, false));
   return !other || other->gone();
 }
 

@@ -34,10 +34,10 @@ Result<std::optional<Quota>> Engine::AccountSpace(Duration max_age) {
 Result<bool> Engine::CountAccount(NodeId id, std::uint64_t end) {
   std::uint64_t waiting = 0;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(waiting, index_->PendingGrowth(id));
+    View view(&tree_);
+    PG_ASSIGN(waiting, view.index().PendingGrowth(id));
     if (id != kNoNode) {
-      PG_ASSIGN(const Live* live, Get(id));
+      PG_ASSIGN(const Live* live, view.Get(id));
       const std::uint64_t there = live->node.there == There::kAbsent ? 0 : live->node.there_size;
       waiting += end - std::min(end, there);
     }
@@ -57,8 +57,8 @@ Status Engine::CheckAccount(NodeId id, std::uint64_t end) {
   }
   std::uint64_t more = 0;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(id));
     const Node& node = live->node;
     if (node.effective == Placement::kLocal) return {};
     const std::uint64_t before =

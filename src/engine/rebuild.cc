@@ -11,7 +11,7 @@
 #include "base/log.h"
 #include "base/text.h"
 #include "engine/engine.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -22,7 +22,7 @@ constexpr off_t kQuicklyExamined = 64 << 20;
 constexpr const char* kLostAndFound = "found again";
 }  // namespace
 
-Status Engine::OpenIndex() {
+Status Engine::OpenIndex(View& view) {
   const std::string path = options_.state_folder + "/index.db";
   struct stat info {};
   const bool there = ::stat(path.c_str(), &info) == 0;
@@ -31,11 +31,11 @@ Status Engine::OpenIndex() {
   const bool thorough = there && (!rested || info.st_size < kQuicklyExamined);
   auto opened = Index::Open(path, options_.disk, thorough);
   if (opened.ok()) {
-    index_ = std::move(*opened);
+    view.SetIndex(std::move(*opened));
     // It gets its id when all else is done. Without, it is new, or was emptied, or the process that
     // made it anew did not come to an end: what waits is not in it.
-    PG_ASSIGN(const std::string id, index_->Meta(Mark::kDriveId));
-    return id.empty() ? Rebuild() : Status();
+    PG_ASSIGN(const std::string id, view.index().Meta(Mark::kDriveId));
+    return id.empty() ? Rebuild(view) : Status();
   }
   if (opened.error().code != Code::kDamaged) return opened.error();
   const std::string aside =
@@ -43,21 +43,22 @@ Status Engine::OpenIndex() {
   Log(LogLevel::kError, "{}; it is kept as {} and made anew", opened.error().what, aside);
   PG_TRY(options_.disk->Rename(path, aside));
   for (const char* ending : {"-wal", "-shm"}) PG_TRY(options_.disk->Remove(path + ending));
-  PG_ASSIGN(index_, Index::Open(path, options_.disk, false));
-  return Rebuild();
+  PG_ASSIGN(auto fresh, Index::Open(path, options_.disk, false));
+  view.SetIndex(std::move(fresh));
+  return Rebuild(view);
 }
 
-Status Engine::Rebuild() {
+Status Engine::Rebuild(View& view) {
   const std::vector<NodeId> pending = blocks_->List(Place::kPending);
   // numbers are given anew: nothing may take a cached file for its own
   for (const NodeId id : blocks_->List(Place::kCache)) PG_TRY(blocks_->Drop(id, Place::kCache));
   PG_TRY(options_.disk->Remove(options_.cache_folder + "/.drive"));
   NodeId highest = kRootId;
   for (const NodeId id : pending) highest = std::max(highest, id);
-  PG_TRY(index_->StartIdsAbove(highest));
+  PG_TRY(view.index().StartIdsAbove(highest));
   for (const NodeId id : pending) {
-    PG_ASSIGN(const auto adopted, index_->Get(id));
-    if (!adopted) PG_TRY(AdoptPending(id));
+    PG_ASSIGN(const auto adopted, view.index().Get(id));
+    if (!adopted) PG_TRY(AdoptPending(view, id));
   }
   if (pending.empty()) return {};
   PG_TRY(blocks_->SyncNames(Place::kPending));
@@ -65,16 +66,16 @@ Status Engine::Rebuild() {
                                           pending.size(), pending.size() == 1 ? " was" : "s were");
   health_.Warn(warning);
   Log(LogLevel::kWarning, "{}", warning);
-  return index_->Sync();
+  return view.index().Sync();
 }
 
 // A note is: path; version at the store ("": never there); size there, size here, mode, how much of
 // that version it stands on, and "local" for what never goes up; and which bytes are here.
-void Engine::NotePending(const Node& node, const std::string& ranges) {
+void Engine::NotePending(View& view, const Node& node, const std::string& ranges) {
   if (!(node.dirty & kData) || (node.dirty & kEmptied) || node.gone()) return;
   std::string path = node.name;
   for (NodeId up = node.parent; up != kRootId;) {
-    auto above = Get(up);
+    auto above = view.Get(up);
     if (!above.ok()) return;
     path.insert(0, (*above)->node.name + "/");
     up = (*above)->node.parent;
@@ -96,18 +97,18 @@ void Engine::NotePending(const Node& node, const std::string& ranges) {
     blocks_->SetNote(node.id, Place::kPending, note(false));
 }
 
-Result<NodeId> Engine::FolderFor(const std::string& path) {
+Result<NodeId> Engine::FolderFor(View& view, const std::string& path) {
   NodeId at = kRootId;
   for (const std::string& part : Split(path, '/')) {
     if (part.empty()) continue;
-    PG_ASSIGN(Live * live, Find(at, part));
+    PG_ASSIGN(Live * live, view.Find(at, part));
     if (live == nullptr) {
-      PG_ASSIGN(live, NewNode(at, part, NodeKind::kFolder, 0755, options_.uid, options_.gid));
+      PG_ASSIGN(live, NewNode(view, at, part, NodeKind::kFolder, 0755, options_.uid, options_.gid));
       // the store most likely has it; if not, the next listing of the folder above makes it new
       live->node.there = There::kSame;
       live->node.attributes_known = false;
       live->node.intent = 0;
-      PG_TRY(Save(live));
+      PG_TRY(view.Save(live));
     }
     if (live->node.kind != NodeKind::kFolder)
       return Error(Code::kNotFolder, "a file is in the way");
@@ -117,23 +118,24 @@ Result<NodeId> Engine::FolderFor(const std::string& path) {
 }
 
 // A file without a usable note goes into a folder of its own.
-Status Engine::AdoptPending(NodeId block) {
+Status Engine::AdoptPending(View& view, NodeId block) {
   PG_ASSIGN(const std::uint64_t length, blocks_->LengthOf(block, Place::kPending));
   const std::vector<std::string> note = Split(blocks_->Note(block, Place::kPending), '\0');
   const bool noted = note.size() >= 4 && !note[0].empty();
   std::string path = noted ? note[0] : fmt::format("{}/{}", kLostAndFound, block);
   const auto slash = path.rfind('/');
-  Change change(this);
-  auto folder = FolderFor(slash == std::string::npos ? "" : path.substr(0, slash));
+  Change change(&view);
+  auto folder = FolderFor(view, slash == std::string::npos ? "" : path.substr(0, slash));
   if (!folder.ok()) {
     path = fmt::format("{}/{}", kLostAndFound, block);
-    folder = FolderFor(kLostAndFound);
+    folder = FolderFor(view, kLostAndFound);
   }
   if (!folder.ok()) return folder.error();
   std::string name = path.substr(path.rfind('/') + 1);
-  PG_ASSIGN(Live * taken, Find(*folder, name));
+  PG_ASSIGN(Live * taken, view.Find(*folder, name));
   if (taken != nullptr) name = ConflictName(name, options_.host, Stamp());
-  PG_ASSIGN(Live * live, NewNode(*folder, name, NodeKind::kFile, 0644, options_.uid, options_.gid));
+  PG_ASSIGN(Live * live,
+            NewNode(view, *folder, name, NodeKind::kFile, 0644, options_.uid, options_.gid));
   Node& node = live->node;
   node.dirty = kData;
   PG_ASSIGN(node.intent_since, blocks_->ChangedAt(block, Place::kPending));  // it waits since then
@@ -164,9 +166,9 @@ Status Engine::AdoptPending(NodeId block) {
   }
   PG_TRY(blocks_->Rename(block, node.id, Place::kPending));
   node.on_disk = present.Bytes();
-  PG_TRY(index_->SavePresence(node.id, present.Serialize()));
-  PG_TRY(Save(live));
-  PG_TRY(MendPending(&node, true));  // perhaps the power was cut, too
+  PG_TRY(view.index().SavePresence(node.id, present.Serialize()));
+  PG_TRY(view.Save(live));
+  PG_TRY(MendPending(view, &node, true));  // perhaps the power was cut, too
   return change.Commit();
 }
 

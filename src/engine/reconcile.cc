@@ -13,8 +13,8 @@
 #include "base/units.h"
 #include "engine/engine.h"
 #include "engine/job.h"
-#include "engine/naming.h"
 #include "engine/sent.h"
+#include "engine/tree/naming.h"
 #include "provider/attributes.h"
 
 namespace pargeter {
@@ -30,20 +30,20 @@ Result<Engine::Outcome> Engine::Reconcile(Job* job) {
   PG_TRY(LearnBeforeSending(*job));
   bool comes_down = false;
   {
-    const Lock tree(tree_mutex_);
-    auto live = Get(job->id);
+    View view(&tree_);
+    auto live = view.Get(job->id);
     if (!live.ok()) return Outcome::kDone;
     Node& waiting = (*live)->node;
     if (waiting.intent == 0) return Outcome::kDone;
     if (MayStay(waiting)) {
       waiting.intent = 0;
-      PG_TRY(Save(*live));
+      PG_TRY(view.Save(*live));
       return Outcome::kDone;
     }
     comes_down = waiting.effective == Placement::kLocal && !waiting.gone() &&
                  waiting.kind == NodeKind::kFile && waiting.there != There::kAbsent &&
                  waiting.tried_parent == kNoNode && waiting.upload.empty();
-    if (!comes_down) PG_TRY(PlanJob(job));
+    if (!comes_down) PG_TRY(PlanJob(view, job));
   }
   if (comes_down) return BringDown(job);
   if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
@@ -70,22 +70,22 @@ Result<Engine::Outcome> Engine::Reconcile(Job* job) {
 
 // Nothing differs any more.
 Result<Engine::Outcome> Engine::Settle(NodeId id) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   const Node& node = live->node;
   if (node.gone() || node.there == There::kAbsent || node.there == There::kElsewhere ||
       node.dirty != kClean || node.tried_parent != kNoNode)
     return Outcome::kAgain;  // changed meanwhile
   live->node.intent = 0;
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   return Outcome::kDone;
 }
 
 Status Engine::EnsureProbed(const Call& call) {
   PG_ASSIGN(const auto found, store_->EnsureProbed(call));
   if (!found) return {};
-  const Lock tree(tree_mutex_);
-  return index_->SetMeta(Mark::kProbeResult, *found);
+  View view(&tree_);
+  return view.index().SetMeta(Mark::kProbeResult, *found);
 }
 
 Result<Engine::Outcome> Engine::UploadFile(Job* job) {
@@ -120,8 +120,8 @@ Status Engine::SyncBeforeSending(Job* job) {
   Content* content = job->content.get();
   bool later = false;  // than what was synced
   if (job->node.dirty & kSynced) {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const Live* live, Get(job->id));
+    View view(&tree_);
+    PG_ASSIGN(const Live* live, view.Get(job->id));
     later = live->synced_generation != job->node.generation;
   }
   bool unsaved = false;
@@ -132,11 +132,11 @@ Status Engine::SyncBeforeSending(Job* job) {
     unsaved = content->unsaved;
     PG_TRY(options_.disk->SyncData(content->fd.get()));
   }
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   if (live->content.get() != content) return {};
-  if (unsaved) PG_TRY(SaveContent(live, content));
-  return SyncIndex();
+  if (unsaved) PG_TRY(SaveContent(view, live, content));
+  return view.Sync();
 }
 
 // The version that was changed here was replaced at the store before all of it was read: nobody has
@@ -168,8 +168,8 @@ Result<Engine::Outcome> Engine::BaseIsGone(Job* job) {
   }
   PG_ASSIGN(const bool along, WentAlong(*job));
   if (along) return Outcome::kAgain;
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   Content* content = job->content.get();
   if (live->content.get() != content || live->node.version != job->node.version)
     return Outcome::kAgain;
@@ -185,7 +185,7 @@ Result<Engine::Outcome> Engine::BaseIsGone(Job* job) {
       Printable(job->path));
   health_.Warn(warning);
   Log(LogLevel::kWarning, "{}", warning);
-  PG_TRY(SaveContent(live, content));
+  PG_TRY(SaveContent(view, live, content));
   return Outcome::kAgain;
 }
 
@@ -194,8 +194,8 @@ Result<Engine::Outcome> Engine::BaseIsGone(Job* job) {
 Result<bool> Engine::WentAlong(const Job& job) {
   std::optional<std::string> path;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(path, PathInDoubt(job.node));
+    View view(&tree_);
+    PG_ASSIGN(path, PathInDoubt(view, job.node));
   }
   if (!path) return false;
   PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(*path, job.call));
@@ -223,29 +223,29 @@ Result<Entry> Engine::SendContent(Job* job) {
 }
 
 Status Engine::JournalSent(const Job& job, const std::string& mark) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(job.id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(job.id));
   const std::uint64_t now = live->node.generation;
   if (now != job.node.generation && now != live->upload_of)
     return Error(Code::kCancelled, "it was changed while it went up");
   live->node.upload = WithSent(job.node.upload, job.Place(), mark);
-  PG_TRY(Save(live));
-  return (live->node.dirty & kSynced) ? SyncIndex() : Status();
+  PG_TRY(view.Save(live));
+  return (live->node.dirty & kSynced) ? view.Sync() : Status();
 }
 
 Status Engine::JournalParts(NodeId id, const std::string& upload) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   live->node.upload = upload;
-  return Save(live);
+  return view.Save(live);
 }
 
 // Before one is begun whose id may never be heard: not even a power cut leaves one at the store
 // that nobody ends. `path` as for EndParts.
 Status Engine::JournalUnknownParts(NodeId id, const std::string& path) {
   PG_TRY(JournalParts(id, "?\n" + path));
-  const Lock tree(tree_mutex_);
-  return SyncIndex();
+  View view(&tree_);
+  return view.Sync();
 }
 
 // Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"
@@ -360,9 +360,9 @@ void Engine::NoteAttributesSent(const Job& job, Sent how, Node* node) {
 
 // The store has acknowledged exactly what `job` sent.
 Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * live, Get(job->id));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job->id));
   Node& node = live->node;
   node.version = entry.version;
   node.there_size = entry.size;
@@ -372,7 +372,7 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
   if (node.generation == job->node.generation) {
     node.copy_of.clear();
     node.copy_version.clear();
-    std::erase_if(copy_sources_, [&](const auto& copy) { return copy.second == job->id; });
+    std::erase_if(copy_sources_(view), [&](const auto& copy) { return copy.second == job->id; });
   }
   node.error.clear();
   node.attempts = 0;
@@ -383,14 +383,14 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
   } else {
     SetThere(&node, job->parent, job->key);
   }
-  acked_[node.id] = options_.clock->Now();
-  PG_TRY(AboveIsThere(*job));
+  acked_(view)[node.id] = options_.clock->Now();
+  PG_TRY(AboveIsThere(view, *job));
   health_.NoteSignedIn();
   if (how == Sent::kMove)  // a listing that began before may still show it
-    removed_[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
+    removed_(view)[{job->node.there_parent, job->node.there_name}] = options_.clock->Now();
   else
-    PG_TRY(LeaveOldPlace(*job, how));
-  DropOccupant(job);
+    PG_TRY(LeaveOldPlace(view, *job, how));
+  DropOccupant(view, job);
   bool thin = false, given_up = false;
   bool same_bytes = node.generation == job->node.generation;
   if (live->content) {
@@ -407,9 +407,9 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
   }
   NoteAttributesSent(*job, how, &node);
   if (same_bytes && !node.gone()) {
-    promises_unsynced_ = promises_unsynced_ || (node.dirty & kSynced);
+    view.promises_unsynced() = view.promises_unsynced() || (node.dirty & kSynced);
     node.dirty &= ~kAllData;
-    acks_unsynced_ = true;
+    view.acks_unsynced() = true;
     if (live->content) {
       // still open for writing: the next write begins anew, so it may go back to the cache
       const Lock lock(live->content->mu);
@@ -423,7 +423,7 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
       budget_->Count(live->content->hollow.Bytes());
       live->content->hollow.Clear();
       node.on_disk = given_up ? 0 : live->content->present.Bytes();
-      if (given_up) PG_TRY(index_->DropPresence(node.id));
+      if (given_up) PG_TRY(view.index().DropPresence(node.id));
     }
     const bool settled =
         node.there != There::kElsewhere && node.dirty == kClean && node.upload.empty();
@@ -431,28 +431,28 @@ Status Engine::CommitUpload(Job* job, const Entry& entry, Sent how) {
       node.intent = 0;
       if (node.effective == Placement::kThin) thin = true;
     } else {
-      outbox_.Push(node.id, node.intent);
+      view.Push(node.id, node.intent);
     }
   } else {
-    outbox_.Push(node.id, node.intent);
+    view.Push(node.id, node.intent);
   }
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   if (thin) {
     job->content.reset();
-    DropIfUnused(live);
+    DropIfUnused(view, live);
   }
   PG_TRY(change.Commit());
-  if (job->aside) PG_TRY(SyncIndex());  // before what is at its old place goes
-  if (given_up && live->content) GiveUpBytes(live);
-  EmitHappened("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
-               FormatSize(entry.size));
+  if (job->aside) PG_TRY(view.Sync());  // before what is at its old place goes
+  if (given_up && live->content) GiveUpBytes(view, live);
+  view.EmitHappened("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
+                    FormatSize(entry.size));
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
   return {};
 }
 
-Status Engine::AboveIsThere(const Job& job) {
+Status Engine::AboveIsThere(View& view, const Job& job) {
   for (const Job::Above& one : job.above) {
-    auto found = Get(one.id);
+    auto found = view.Get(one.id);
     if (!found.ok() && found.error().code == Code::kStale) {
       // removed here before the store had it: it has it now, and what is in it has its place there
       Node again;
@@ -462,11 +462,11 @@ Status Engine::AboveIsThere(const Job& job) {
       again.there_parent = one.parent;
       again.there_name = one.key;
       again.mtime = again.ctime = options_.clock->Wall();
-      PG_TRY(index_->Insert(&again));
-      found = Get(one.id);
+      PG_TRY(view.index().Insert(&again));
+      found = view.Get(one.id);
       PG_TRY(found);
-      PG_TRY(AddIntent(*found));
-      acked_[one.id] = options_.clock->Now();
+      PG_TRY(view.AddIntent(*found));
+      acked_(view)[one.id] = options_.clock->Now();
       continue;
     }
     if (!found.ok() || (*found)->node.there != There::kAbsent) continue;
@@ -475,7 +475,7 @@ Status Engine::AboveIsThere(const Job& job) {
       folder.there = There::kElsewhere;
       folder.there_parent = one.parent;
       folder.there_name = one.key;
-      if (folder.intent == 0) PG_TRY(AddIntent(*found));
+      if (folder.intent == 0) PG_TRY(view.AddIntent(*found));
     } else {
       SetThere(&folder, one.parent, one.key);
       folder.dirty |= kAttributes;  // they did not come with it
@@ -486,15 +486,15 @@ Status Engine::AboveIsThere(const Job& job) {
       folder.tried_parent = kNoNode;
       folder.tried_name.clear();
     }
-    acked_[folder.id] = options_.clock->Now();
-    PG_TRY(Save(*found));
+    acked_(view)[folder.id] = options_.clock->Now();
+    PG_TRY(view.Save(*found));
   }
   return {};
 }
 
 // It is at its new place. What is left at the old one is a deletion of its own, journalled with the
 // move: so it is done once, whatever happens between.
-Status Engine::LeaveOldPlace(const Job& job, Sent how) {
+Status Engine::LeaveOldPlace(View& view, const Job& job, Sent how) {
   if (job.node.there != There::kElsewhere || job.there_path == job.path) return {};
   Node old;
   old.kind = job.node.kind;
@@ -507,36 +507,37 @@ Status Engine::LeaveOldPlace(const Job& job, Sent how) {
   old.target = OriginOf(job.id);
   old.dirty = job.node.dirty & kUnsure;
   if (SentTo(job.node.upload, PlaceThere(job.node))) old.upload = job.node.upload;
-  old.intent = index_->NextIntent();
+  old.intent = view.index().NextIntent();
   old.intent_since = options_.clock->FileTime();
-  PG_TRY(index_->Insert(&old));
-  touched_.insert(old.id);
-  if (how == Sent::kCopy || how == Sent::kCopyBefore) left_by_.emplace(job.id, old.id);
-  acked_[old.id] = options_.clock->Now();  // a listing that began before may not have it
+  PG_TRY(view.index().Insert(&old));
+  view.Touch(old.id);
+  if (how == Sent::kCopy || how == Sent::kCopyBefore) left_by_(view).emplace(job.id, old.id);
+  acked_(view)[old.id] = options_.clock->Now();  // a listing that began before may not have it
   // a copy has just checked what stands there
-  if (how == Sent::kCopy) just_copied_[old.id] = options_.clock->Now();
-  outbox_.Push(old.id, old.intent, Duration(0));
+  if (how == Sent::kCopy) just_copied_(view)[old.id] = options_.clock->Now();
+  view.Push(old.id, old.intent, Duration(0));
   return {};
 }
 
-void Engine::DropOccupant(Job* job) {
+void Engine::DropOccupant(View& view, Job* job) {
   if (job->occupant == kNoNode) return;
-  if (const auto occupant = Get(job->occupant); occupant.ok()) DropThere(*occupant, job->path);
+  if (const auto occupant = view.Get(job->occupant); occupant.ok())
+    DropThere(view, *occupant, job->path);
 }
 
 // The store has it no more, something else is there.
-void Engine::DropThere(Live* gone, const std::string& path) {
+void Engine::DropThere(View& view, Live* gone, const std::string& path) {
   const NodeId id = gone->node.id;
   if (gone->opens + gone->old_opens == 0) {
-    DropContent(gone);
-    Ignore(index_->Delete(id));
-    left_behind_[{id, path}] = options_.clock->Now();
-    live_.erase(id);
+    DropContent(view, gone);
+    Ignore(view.index().Delete(id));
+    left_behind_(view)[{id, path}] = options_.clock->Now();
+    view.inodes().erase(id);
     return;
   }
   gone->node.there = There::kAbsent;
   gone->node.intent = 0;
-  Ignore(Save(gone));
+  Ignore(view.Save(gone));
 }
 
 }  // namespace pargeter

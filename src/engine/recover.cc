@@ -11,8 +11,8 @@
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/listing.h"
-#include "engine/naming.h"
 #include "engine/sent.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -27,44 +27,45 @@ constexpr std::int64_t kForgottenIds = 1 << 20;  // more than are given between 
 // journalled all at once, so that a start that is cut off is made anew; and the disk has it before
 // any file changes, or the next power cut would have the same files judged by what they became.
 Status Engine::Recover() {
-  const Lock tree(tree_mutex_);
-  PG_TRY(ClaimCache());
-  PG_ASSIGN(const std::string hold, index_->Meta(Mark::kHoldFrom));
-  hold_from_ = std::strtoll(hold.c_str(), nullptr, 10);
-  PG_ASSIGN(const std::string boot, index_->Meta(Mark::kBootId));
-  PG_ASSIGN(const std::string synced_at, index_->Meta(Mark::kSyncedAt));
-  synced_at_ = std::strtoll(synced_at.c_str(), nullptr, 10);
-  PG_ASSIGN(const std::string round, index_->Meta(Mark::kSyncedRound));
-  synced_round_ = std::strtoll(round.c_str(), nullptr, 10);
-  index_->SetRound(synced_round_ + 1);
-  PG_ASSIGN(const std::string names, index_->Meta(Mark::kNamesSynced));
-  names_synced_ = std::strtoll(names.c_str(), nullptr, 10);
-  index_->SkipIntents(names_synced_);  // the numbers of later ones are higher
-  PG_ASSIGN(const std::string cut, index_->Meta(Mark::kLastOfCut));
+  View view(&tree_);
+  PG_TRY(ClaimCache(view));
+  PG_ASSIGN(const std::string hold, view.index().Meta(Mark::kHoldFrom));
+  hold_from_(view) = std::strtoll(hold.c_str(), nullptr, 10);
+  PG_ASSIGN(const std::string boot, view.index().Meta(Mark::kBootId));
+  PG_ASSIGN(const std::string synced_at, view.index().Meta(Mark::kSyncedAt));
+  synced_at_(view) = std::strtoll(synced_at.c_str(), nullptr, 10);
+  PG_ASSIGN(const std::string round, view.index().Meta(Mark::kSyncedRound));
+  synced_round_(view) = std::strtoll(round.c_str(), nullptr, 10);
+  view.index().SetRound(synced_round_(view) + 1);
+  PG_ASSIGN(const std::string names, view.index().Meta(Mark::kNamesSynced));
+  names_synced_(view) = std::strtoll(names.c_str(), nullptr, 10);
+  view.index().SkipIntents(names_synced_(view));  // the numbers of later ones are higher
+  PG_ASSIGN(const std::string cut, view.index().Meta(Mark::kLastOfCut));
   last_of_cut_ = std::strtoll(cut.c_str(), nullptr, 10);
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
-  Change change(this);
-  if (power_cut) PG_TRY(RecoverFromPowerCut());
-  PG_TRY(MendOrphans());
-  PG_TRY(RecoverWaiting(power_cut));
-  if (power_cut) PG_TRY(ForgetLostLocal());
-  PG_TRY(RecoverHeld());
-  PG_TRY(index_->SetMeta(Mark::kBootId, options_.boot_id));
+  Change change(&view);
+  if (power_cut) PG_TRY(RecoverFromPowerCut(view));
+  PG_TRY(MendOrphans(view));
+  PG_TRY(RecoverWaiting(view, power_cut));
+  if (power_cut) PG_TRY(ForgetLostLocal(view));
+  PG_TRY(RecoverHeld(view));
+  PG_TRY(view.index().SetMeta(Mark::kBootId, options_.boot_id));
   PG_TRY(change.Commit());
-  PG_TRY(SyncIndex());
+  PG_TRY(view.Sync());
   // at once: after a power cut their numbers may be given again
-  for (const NodeId id : std::exchange(doomed_, {})) PG_TRY(blocks_->Drop(id, Place::kPending));
-  live_.clear();  // rows were changed beside it
+  for (const NodeId id : std::exchange(view.unlink_after_sync(), {}))
+    PG_TRY(blocks_->Drop(id, Place::kPending));
+  view.inodes().clear();  // rows were changed beside it
   return {};
 }
 
 // A cache folder is one drive's, wherever it was carried: numbers mean files of this index only.
-Status Engine::ClaimCache() {
-  PG_ASSIGN(own_id_, index_->Meta(Mark::kDriveId));
+Status Engine::ClaimCache(View& view) {
+  PG_ASSIGN(own_id_, view.index().Meta(Mark::kDriveId));
   if (own_id_.empty()) {
     own_id_ = RandomName(8);
-    PG_TRY(index_->SetMeta(Mark::kDriveId, own_id_));
-    PG_TRY(SyncIndex());  // what bears this mark must not outlive it
+    PG_TRY(view.index().SetMeta(Mark::kDriveId, own_id_));
+    PG_TRY(view.Sync());  // what bears this mark must not outlive it
   }
   const std::string mark = options_.cache_folder + "/.drive";
   const auto owner = ReadFile(mark, 256);
@@ -88,10 +89,10 @@ std::uint64_t Engine::BlocksOf(NodeId id) const {
 // A row whose place at the store is in a folder without a row can be neither moved nor deleted; an
 // earlier program could leave such rows. A file with bytes of its own goes up as new, any other row
 // is forgotten; the next listing shows what the store has of it.
-Status Engine::MendOrphans() {
-  PG_ASSIGN(const std::vector<NodeId> orphans, index_->Orphans());
+Status Engine::MendOrphans(View& view) {
+  PG_ASSIGN(const std::vector<NodeId> orphans, view.index().Orphans());
   for (const NodeId id : orphans) {
-    PG_ASSIGN(Live * live, Get(id));
+    PG_ASSIGN(Live * live, view.Get(id));
     Node& node = live->node;
     Log(LogLevel::kWarning, "the place of {} at the store is not known any more: {}",
         node.gone() ? "a deleted file or folder" : Printable(node.name),
@@ -100,29 +101,29 @@ Status Engine::MendOrphans() {
     node.there_parent = kNoNode;
     node.there_name.clear();
     node.version.clear();
-    PG_ASSIGN(const bool needed, index_->HasChildren(id));
+    PG_ASSIGN(const bool needed, view.index().HasChildren(id));
     const bool kept =
         !node.gone() && (needed || (node.dirty & kData) || node.effective == Placement::kLocal);
     if (kept || HasParts(node.upload) || node.tried_parent != kNoNode) {
-      PG_TRY(AddIntent(live));
+      PG_TRY(view.AddIntent(live));
       continue;
     }
-    DropContent(live);
-    PG_TRY(index_->Delete(id));
-    live_.erase(id);
+    DropContent(view, live);
+    PG_TRY(view.index().Delete(id));
+    view.inodes().erase(id);
   }
   return {};
 }
 
-Status Engine::RecoverWaiting(bool power_cut) {
-  PG_ASSIGN(std::vector<Node> waiting, index_->Intents(0, 1 << 30));
+Status Engine::RecoverWaiting(View& view, bool power_cut) {
+  PG_ASSIGN(std::vector<Node> waiting, view.index().Intents(0, 1 << 30));
   std::unordered_set<NodeId> dirty;
-  if (power_cut) PG_TRY(DoubtSigns(&waiting));
+  if (power_cut) PG_TRY(DoubtSigns(view, &waiting));
   for (Node& node : waiting) {
-    if (node.dirty & kEmptied) PG_TRY(TakeBackEmptied(&node));
+    if (node.dirty & kEmptied) PG_TRY(TakeBackEmptied(view, &node));
     if (node.dirty & kData) dirty.insert(node.id);
-    if (!node.copy_of.empty()) copy_sources_.emplace(node.copy_of, node.id);
-    if (IsLeftBehind(node)) left_by_.emplace(WrittenBy(node.target), node.id);
+    if (!node.copy_of.empty()) copy_sources_(view).emplace(node.copy_of, node.id);
+    if (IsLeftBehind(node)) left_by_(view).emplace(WrittenBy(node.target), node.id);
     // first writes journal "dirty", then move the file: finish the move
     if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
         blocks_->Has(node.id, Place::kCache)) {
@@ -130,16 +131,16 @@ Status Engine::RecoverWaiting(bool power_cut) {
     }
     // without a power cut only a file that was just being cut off is shorter than it should be
     const bool look = power_cut || blocks_->Has(node.id, Place::kPending);
-    if (look && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(&node, power_cut));
-    outbox_.Push(node.id, node.intent, Duration(0));
+    if (look && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(view, &node, power_cut));
+    view.Push(node.id, node.intent, Duration(0));
   }
   for (const NodeId id : blocks_->List(Place::kPending)) {
     if (dirty.count(id) > 0) continue;
-    PG_ASSIGN(auto node, index_->Get(id));
+    PG_ASSIGN(auto node, view.index().Get(id));
     if (node && (node->dirty & kData)) {  // local: waits for nothing
-      if (!node->gone()) PG_TRY(MendPending(&*node, power_cut));
+      if (!node->gone()) PG_TRY(MendPending(view, &*node, power_cut));
     } else if (!node || node->gone()) {
-      doomed_.push_back(id);
+      view.UnlinkAfterSync(id);
     } else if (power_cut || !blocks_->Move(id, Place::kPending, Place::kCache).ok()) {
       // acknowledged, but not moved back before the end: it is cache now; after a power cut it may
       // as well be a change of which the index knows nothing any more
@@ -151,64 +152,65 @@ Status Engine::RecoverWaiting(bool power_cut) {
 
 // What waited may have been sent already, and is to go for what it is. What waited for nothing, or
 // is given up for what it was, has no memory of what came to the store of it.
-Status Engine::DoubtSigns(std::vector<Node>* waiting) {
-  PG_ASSIGN(const std::string all_known, index_->Meta(Mark::kAllKnown));
+Status Engine::DoubtSigns(View& view, std::vector<Node>* waiting) {
+  PG_ASSIGN(const std::string all_known, view.index().Meta(Mark::kAllKnown));
   if (!all_known.empty()) return {};
-  PG_ASSIGN(last_of_cut_, index_->LastId());
-  PG_TRY(index_->SetMeta(Mark::kLastOfCut, std::to_string(last_of_cut_)));
+  PG_ASSIGN(last_of_cut_, view.index().LastId());
+  PG_TRY(view.index().SetMeta(Mark::kLastOfCut, std::to_string(last_of_cut_)));
   for (Node& node : *waiting) {
     if (HasParts(node.upload)) continue;
     node.upload = WithAnything(node);
-    PG_TRY(index_->Update(node));
+    PG_TRY(view.index().Update(node));
   }
   return {};
 }
 
 // What is only here waits for nothing, and may have lost its file all the same.
-Status Engine::ForgetLostLocal() {
-  PG_ASSIGN(const auto held, index_->AllOnDisk());
+Status Engine::ForgetLostLocal(View& view) {
+  PG_ASSIGN(const auto held, view.index().AllOnDisk());
   for (const auto& [id, bytes] : held) {
     if (blocks_->Has(id, Place::kPending) || blocks_->Has(id, Place::kCache)) continue;
-    PG_ASSIGN(auto node, index_->Get(id));
+    PG_ASSIGN(auto node, view.index().Get(id));
     if (node && (node->dirty & kData) && node->intent == 0 && !node->gone())
-      PG_TRY(MendPending(&*node, true));
+      PG_TRY(MendPending(view, &*node, true));
   }
   return {};
 }
 
-Status Engine::RecoverHeld() {
-  PG_ASSIGN(const auto held, index_->AllOnDisk());
+Status Engine::RecoverHeld(View& view) {
+  PG_ASSIGN(const auto held, view.index().AllOnDisk());
   for (const auto& [id, bytes] : held) {
     const bool cached = blocks_->Has(id, Place::kCache);
-    PG_ASSIGN(auto node, cached ? Result<std::optional<Node>>(std::nullopt) : index_->Get(id));
+    PG_ASSIGN(auto node, cached ? Result<std::optional<Node>>(std::nullopt) : view.index().Get(id));
     if (!node || (node->dirty & kData)) {
       budget_->Count(bytes);
       continue;
     }
     node->on_disk = 0;
-    PG_TRY(index_->Update(*node));
-    PG_TRY(index_->DropPresence(id));
+    PG_TRY(view.index().Update(*node));
+    PG_TRY(view.index().DropPresence(id));
   }
-  PG_ASSIGN(const std::vector<Node> lost, index_->GoneAndAbsent());
+  PG_ASSIGN(const std::vector<Node> lost, view.index().GoneAndAbsent());
   for (const Node& node : lost) {
     PG_TRY(blocks_->Drop(node.id, Place::kCache));
-    PG_TRY(index_->Delete(node.id));
-    doomed_.push_back(node.id);
+    PG_TRY(view.index().Delete(node.id));
+    view.UnlinkAfterSync(node.id);
   }
   return {};
 }
 
 // The machine has started anew, perhaps without warning. What the cache got since the last time
 // that everything was synced may be torn, or newer than the index: it is fetched again.
-Status Engine::RecoverFromPowerCut() {
+Status Engine::RecoverFromPowerCut(View& view) {
   // numbers that the index has forgotten are known at the store, as those of writers
-  PG_TRY(index_->SkipIds(kForgottenIds));
+  PG_TRY(view.index().SkipIds(kForgottenIds));
   for (const NodeId id : blocks_->List(Place::kCache)) {
-    PG_ASSIGN(auto node, index_->Get(id));
+    PG_ASSIGN(auto node, view.index().Get(id));
     if (node && (node->dirty & kData)) continue;
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(id, Place::kCache));
-    PG_ASSIGN(const std::int64_t round, index_->RoundOf(id));
-    if (node && node->on_disk > 0 && changed < synced_at_ && round <= synced_round_) continue;
+    PG_ASSIGN(const std::int64_t round, view.index().RoundOf(id));
+    if (node && node->on_disk > 0 && changed < synced_at_(view) && round <= synced_round_(view))
+      continue;
     PG_TRY(blocks_->Drop(id, Place::kCache));
   }
   return {};
@@ -224,18 +226,18 @@ struct Engine::Remains {
   RangeSet present;
 };
 
-Result<Engine::Remains> Engine::LookAtPending(const Node& node, bool power_cut) {
+Result<Engine::Remains> Engine::LookAtPending(View& view, const Node& node, bool power_cut) {
   Remains left;
   left.here = blocks_->Has(node.id, Place::kPending);
   left.doubtful = power_cut && !(node.dirty & kSynced);
   left.size = node.size;
-  PG_ASSIGN(const std::string serial, index_->Presence(node.id));
+  PG_ASSIGN(const std::string serial, view.index().Presence(node.id));
   left.present = RangeSet::Parse(serial);
   if (!left.here) return left;
   PG_ASSIGN(left.length, blocks_->LengthOf(node.id, Place::kPending));
   PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kPending));
-  PG_ASSIGN(const std::int64_t round, index_->RoundOf(node.id));
-  left.doubtful = left.doubtful && (changed >= synced_at_ || round > synced_round_);
+  PG_ASSIGN(const std::int64_t round, view.index().RoundOf(node.id));
+  left.doubtful = left.doubtful && (changed >= synced_at_(view) || round > synced_round_(view));
   left.untouched = changed < node.intent_since;
   const auto ranges = left.present.All();
   left.whole = ranges.empty() || ranges.back().end <= left.length;
@@ -260,12 +262,12 @@ bool Engine::WrittenAnew(const Node& node) {
 // nothing of it reached the disk, and nothing was promised by an fsync, it is again what the store
 // has; a file that was wholly written anew stands beside that then, as far as it got: a torn one
 // must not replace a whole one. One that the store has not, and of which nothing is here, is gone.
-Status Engine::MendPending(Node* node, bool power_cut) {
+Status Engine::MendPending(View& view, Node* node, bool power_cut) {
   if (!node->copy_of.empty()) return {};
-  PG_ASSIGN(Remains left, LookAtPending(*node, power_cut));
+  PG_ASSIGN(Remains left, LookAtPending(view, *node, power_cut));
   const bool there = node->there != There::kAbsent;
   const bool empty = left.size == 0 && left.length == 0;
-  if (empty && !there) return left.doubtful ? MendMade(node) : Status();
+  if (empty && !there) return left.doubtful ? MendMade(view, node) : Status();
   // Of what was begun the disk has what it had before, or a part that was synced by the way: no
   // more than the store may have got.
   const bool begun = power_cut && there && (node->dirty & kBegun) && !(node->dirty & kSynced);
@@ -274,11 +276,11 @@ Status Engine::MendPending(Node* node, bool power_cut) {
     Log(LogLevel::kWarning, "{}: what was written last before the machine went down may be lost",
         Printable(node->name));
   if (!left.here && !there) {
-    PG_TRY(ForgetLost(*node));
-    return SetBeside(*node);
+    PG_TRY(ForgetLost(view, *node));
+    return SetBeside(view, *node);
   }
   const bool unchanged = left.size == node->there_size && node->base_size == node->there_size;
-  const bool nothing = (node->dirty & kBegun) || (empty && !EmptyWhenSynced(*node)) ||
+  const bool nothing = (node->dirty & kBegun) || (empty && !EmptyWhenSynced(view, *node)) ||
                        (left.present.empty() && (!left.whole || unchanged));
   // bytes from before it began to wait may be those of an earlier version, and are not ours
   const bool given_up = !left.here || (left.doubtful && there && (nothing || left.untouched)) ||
@@ -299,23 +301,25 @@ Status Engine::MendPending(Node* node, bool power_cut) {
     if (left.doubtful && !there) ForgetTried(node);
   }
   node->on_disk = std::min(left.present.Bytes(), BlocksOf(node->id));
-  PG_TRY(index_->SavePresence(node->id, left.present.Serialize()));
-  PG_TRY(index_->Update(*node));
-  if (lost) PG_TRY(UndoReplacing(node));
+  PG_TRY(view.index().SavePresence(node->id, left.present.Serialize()));
+  PG_TRY(view.index().Update(*node));
+  if (lost) PG_TRY(UndoReplacing(view, node));
   const bool torn = left.doubtful && !left.whole && !given_up;
-  return torn && WrittenAnew(*node) ? SetBeside(*node) : Status();
+  return torn && WrittenAnew(*node) ? SetBeside(view, *node) : Status();
 }
 
 // Else one was about to write to it, for all that is known.
-bool Engine::EmptyWhenSynced(const Node& node) const { return node.ctime < synced_at_; }
+bool Engine::EmptyWhenSynced(View& view, const Node& node) const {
+  return node.ctime < synced_at_(view);
+}
 
 // It is known as it was made, without a byte: the store may have got it whole, and a file that it
 // replaces is whole.
-Status Engine::MendMade(Node* node) {
+Status Engine::MendMade(View& view, Node* node) {
   node->dirty |= kUnsure;
   ForgetTried(node);
-  PG_TRY(index_->Update(*node));
-  return EmptyWhenSynced(*node) ? Status() : SetBeside(*node);
+  PG_TRY(view.index().Update(*node));
+  return EmptyWhenSynced(view, *node) ? Status() : SetBeside(view, *node);
 }
 
 // Parts may have got lost in the midst of it, too; or it was written with gaps, who knows.
@@ -335,7 +339,7 @@ Result<bool> Engine::TakeOutGaps(const Node& node, std::uint64_t length, RangeSe
 
 // It was opened to be written anew, and its writer did not come to an end: the store's version is
 // whole.
-Status Engine::TakeBackEmptied(Node* node) {
+Status Engine::TakeBackEmptied(View& view, Node* node) {
   if (node->gone() || node->there == There::kAbsent) return {};
   for (const auto place : {Place::kPending, Place::kCache}) PG_TRY(blocks_->Drop(node->id, place));
   node->dirty &= ~kAllData;
@@ -343,8 +347,8 @@ Status Engine::TakeBackEmptied(Node* node) {
   node->size = node->there_size;
   node->on_disk = 0;
   node->copy_of.clear();
-  PG_TRY(index_->DropPresence(node->id));
-  return index_->Update(*node);
+  PG_TRY(view.index().DropPresence(node->id));
+  return view.index().Update(*node);
 }
 
 // What the store may have got of it is whole, and not taken back for what is left of it here.
@@ -364,19 +368,19 @@ void Engine::AskForTime(Node* node) {
 }
 
 // It is here no more; at the store, perhaps.
-Status Engine::ForgetLost(Node node) {
-  live_.erase(node.id);
+Status Engine::ForgetLost(View& view, Node node) {
+  view.inodes().erase(node.id);
   ForgetTried(&node);
-  if (node.upload.empty()) return index_->Delete(node.id);
+  if (node.upload.empty()) return view.index().Delete(node.id);
   node.parent = kNoNode;
   node.dirty = kClean;
-  return index_->Update(node);
+  return view.index().Update(node);
 }
 
 // What the store has at the place of a torn file takes the name again. The torn one stands beside
 // it, if anything is left of it.
-Status Engine::SetBeside(const Node& node) {
-  if (node.there == There::kAbsent) return BringBackReplaced(node);
+Status Engine::SetBeside(View& view, const Node& node) {
+  if (node.there == There::kAbsent) return BringBackReplaced(view, node);
   Node theirs;
   theirs.parent = node.parent;
   theirs.name = node.name;
@@ -388,40 +392,40 @@ Status Engine::SetBeside(const Node& node) {
   theirs.mode = node.mode;
   theirs.mtime = theirs.ctime = node.mtime;
   theirs.attributes_known = false;
-  PG_ASSIGN(Live * ours, Get(node.id));
-  PG_TRY(KeepBeside(ours));
+  PG_ASSIGN(Live * ours, view.Get(node.id));
+  PG_TRY(KeepBeside(view, ours));
   if (node.there == There::kElsewhere) {  // it moves there still
     theirs.tried_parent = node.tried_parent;
     theirs.tried_name = node.tried_name;
-    theirs.intent = index_->NextIntent();
+    theirs.intent = view.index().NextIntent();
     theirs.intent_since = node.intent_since;
     ForgetTried(&ours->node);
     ours->node.there = There::kAbsent;
     ours->node.there_parent = kNoNode;
     ours->node.there_name.clear();
     ours->node.version.clear();
-    PG_TRY(Save(ours));
+    PG_TRY(view.Save(ours));
   }
-  PG_TRY(Inherit(&theirs));
-  PG_TRY(index_->Insert(&theirs));
-  touched_.insert(theirs.id);
-  if (theirs.intent != 0) outbox_.Push(theirs.id, theirs.intent, Duration(0));
+  PG_TRY(Inherit(view, &theirs));
+  PG_TRY(view.index().Insert(&theirs));
+  view.Touch(theirs.id);
+  if (theirs.intent != 0) view.Push(theirs.id, theirs.intent, Duration(0));
   return {};
 }
 
 // What the store may have got of one that held the name between is whole: it is not taken back.
-Status Engine::LeaveThere(const Node& torn) {
-  PG_ASSIGN(const NodeId id, index_->FindTried(torn.parent, KeyPart(torn)));
-  PG_ASSIGN(auto between, index_->Get(id));
+Status Engine::LeaveThere(View& view, const Node& torn) {
+  PG_ASSIGN(const NodeId id, view.index().FindTried(torn.parent, KeyPart(torn)));
+  PG_ASSIGN(auto between, view.index().Get(id));
   if (!between || id == torn.id || !between->gone()) return {};
-  if (between->there == There::kAbsent) return ForgetLost(std::move(*between));
+  if (between->there == There::kAbsent) return ForgetLost(view, std::move(*between));
   ForgetTried(&*between);
-  return index_->Update(*between);
+  return view.index().Update(*between);
 }
 
 // The whole file that is to go when that one is at its place.
-Result<std::optional<Node>> Engine::ReplacedBy(const Node& torn) {
-  PG_ASSIGN(auto replaced, index_->FindThere(torn.parent, KeyPart(torn), false));
+Result<std::optional<Node>> Engine::ReplacedBy(View& view, const Node& torn) {
+  PG_ASSIGN(auto replaced, view.index().FindThere(torn.parent, KeyPart(torn), false));
   // (what a move left behind has no name)
   if (!replaced || !replaced->gone() || replaced->name.empty() || (replaced->dirty & kForGood))
     return std::optional<Node>();
@@ -429,44 +433,44 @@ Result<std::optional<Node>> Engine::ReplacedBy(const Node& torn) {
 }
 
 // A new file is torn: the one that it was to replace has the name again.
-Status Engine::BringBackReplaced(const Node& torn) {
-  PG_ASSIGN(auto replaced, ReplacedBy(torn));
+Status Engine::BringBackReplaced(View& view, const Node& torn) {
+  PG_ASSIGN(auto replaced, ReplacedBy(view, torn));
   if (!replaced) return {};
-  PG_TRY(LeaveThere(torn));
-  PG_ASSIGN(auto left, index_->Get(torn.id));
+  PG_TRY(LeaveThere(view, torn));
+  PG_ASSIGN(auto left, view.index().Get(torn.id));
   if (left && !left->gone() && left->size == 0) {
     PG_TRY(blocks_->Drop(torn.id, Place::kPending));
-    PG_TRY(ForgetLost(std::move(*left)));
+    PG_TRY(ForgetLost(view, std::move(*left)));
   } else if (left && !left->gone()) {
-    PG_ASSIGN(Live * ours, Get(torn.id));
-    PG_TRY(KeepBeside(ours));
+    PG_ASSIGN(Live * ours, view.Get(torn.id));
+    PG_TRY(KeepBeside(view, ours));
   }
-  return BringBack(std::move(*replaced));
+  return BringBack(view, std::move(*replaced));
 }
 
 // A file took the place of a whole one, and what it had been written with before is lost: what it
 // was without that, often no more than a name that was taken first, does not replace it. Both are
 // again where the store has them; what came of a step that was begun is met there as another's.
-Status Engine::UndoReplacing(Node* torn) {
+Status Engine::UndoReplacing(View& view, Node* torn) {
   if (torn->there != There::kElsewhere) return {};
-  PG_ASSIGN(auto replaced, ReplacedBy(*torn));
+  PG_ASSIGN(auto replaced, ReplacedBy(view, *torn));
   if (!replaced || !(replaced->dirty & kByWaiting)) return {};
-  const auto folder = Get(torn->there_parent);
+  const auto folder = view.Get(torn->there_parent);
   if (!folder.ok() || (*folder)->node.gone()) return {};
-  PG_TRY(LeaveThere(*torn));
+  PG_TRY(LeaveThere(view, *torn));
   ForgetTried(torn);
   const NodeId parent = torn->there_parent;
   const std::string key = torn->there_name;
   torn->name = ShortenName(KeyToName(key));
-  PG_ASSIGN(const Live* taken, Find(parent, torn->name));
+  PG_ASSIGN(const Live* taken, view.Find(parent, torn->name));
   if (taken != nullptr) {
-    PG_ASSIGN(torn->name, NameBeside(parent, torn->name));
+    PG_ASSIGN(torn->name, NameBeside(view, parent, torn->name));
   }
   torn->parent = parent;
   SetThere(torn, parent, key);
-  PG_TRY(Inherit(torn));
-  PG_TRY(index_->Update(*torn));
-  return BringBack(std::move(*replaced));
+  PG_TRY(Inherit(view, torn));
+  PG_TRY(view.index().Update(*torn));
+  return BringBack(view, std::move(*replaced));
 }
 
 }  // namespace pargeter

@@ -9,8 +9,8 @@
 #include "engine/engine.h"
 #include "engine/job.h"
 #include "engine/listing.h"
-#include "engine/naming.h"
 #include "engine/sent.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -47,26 +47,26 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
   std::vector<Node> group = {node};
   bool alone = false;
   {
-    const Lock tree(tree_mutex_);
-    alone = !SpelledNow(node).empty() || MayBeTheLast(node);
+    View view(&tree_);
+    alone = !SpelledNow(view, node).empty() || MayBeTheLast(view, node);
   }
   if (!alone) {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const std::vector<NodeId> siblings, index_->ThereChildren(node.there_parent));
+    View view(&tree_);
+    PG_ASSIGN(const std::vector<NodeId> siblings, view.index().ThereChildren(node.there_parent));
     for (const NodeId id : siblings) {
       if (group.size() >= 1000) break;
       if (id == node.id || !outbox_.IsQueued(id)) continue;
-      auto found = Get(id);
+      auto found = view.Get(id);
       if (!found.ok()) continue;
       Live* live = *found;
       const Node& other = live->node;
-      if (!other.gone() || IsHeld(other) || other.kind == NodeKind::kFolder ||
+      if (!other.gone() || IsHeld(view, other) || other.kind == NodeKind::kFolder ||
           other.there != There::kElsewhere)
         continue;
       if (live->opens + live->old_opens > 0 || HasParts(other.upload) || IsToBeTakenBack(other) ||
-          !SpelledNow(other).empty() || MayBeTheLast(other))
+          !SpelledNow(view, other).empty() || MayBeTheLast(view, other))
         continue;
-      const auto blocker = BlockerOf(other);
+      const auto blocker = BlockerOf(view, other);
       if (!blocker.ok() || *blocker) continue;
       if (!outbox_.Steal(id)) continue;
       live->upload = job->call.cancel;
@@ -89,30 +89,30 @@ Result<Engine::Outcome> Engine::RemoveThere(Job* job) {
 
 // Of what is left at the old place of something that was copied to another: that may have been put
 // back meanwhile, or removed by somebody who saw them both.
-bool Engine::MayBeTheLast(const Node& node) {
+bool Engine::MayBeTheLast(View& view, const Node& node) {
   if (!IsLeftBehind(node)) return false;
   if (node.target == kStays) return true;
-  const auto [first, end] = left_by_.equal_range(WrittenBy(node.target));
+  const auto [first, end] = left_by_(view).equal_range(WrittenBy(node.target));
   if (std::none_of(first, end, [&](const auto& one) { return one.second == node.id; }))
     return false;  // what went to the new place were other bytes
-  const auto copied = just_copied_.find(node.id);
-  return node.attempts > 0 || copied == just_copied_.end() ||
+  const auto copied = just_copied_(view).find(node.id);
+  return node.attempts > 0 || copied == just_copied_(view).end() ||
          options_.clock->Now() - copied->second > kSurelyThere;
 }
 
-void Engine::ForgetLeft(const Node& left) {
-  const auto [first, end] = left_by_.equal_range(WrittenBy(left.target));
+void Engine::ForgetLeft(View& view, const Node& left) {
+  const auto [first, end] = left_by_(view).equal_range(WrittenBy(left.target));
   for (auto it = first; it != end; ++it)
     if (it->second == left.id) {
-      left_by_.erase(it);
+      left_by_(view).erase(it);
       return;
     }
 }
 
 // Its removal has failed, perhaps for a long time.
 void Engine::AskNextTime(NodeId left) {
-  const Lock tree(tree_mutex_);
-  just_copied_.erase(left);
+  View view(&tree_);
+  just_copied_(view).erase(left);
 }
 
 // What moved, if it is to be there yet, is looked for.
@@ -121,15 +121,15 @@ Result<bool> Engine::IsTheLast(NodeId id, const Call& call) {
   NodeId moved = kNoNode;
   bool tried = false;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const Live* left, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(const Live* left, view.Get(id));
     if (left->node.target == kStays) return true;
     moved = WrittenBy(left->node.target);
-    const auto live = Get(moved);
+    const auto live = view.Get(moved);
     if (!live.ok() || (*live)->node.gone() || (*live)->node.there == There::kAbsent) return false;
     const Node& node = (*live)->node;
     if ((node.dirty & kData) && node.on_disk >= node.size) return false;  // nobody needs the former
-    PG_ASSIGN(path, TherePath(node));
+    PG_ASSIGN(path, view.TherePath(node));
     version = node.version;
     tried = MoveWasTried(node);
   }
@@ -140,14 +140,14 @@ Result<bool> Engine::IsTheLast(NodeId id, const Call& call) {
   return true;
 }
 
-Status Engine::LeaveThem(NodeId moved) {
-  const auto [first, end] = left_by_.equal_range(moved);
+Status Engine::LeaveThem(View& view, NodeId moved) {
+  const auto [first, end] = left_by_(view).equal_range(moved);
   for (auto it = first; it != end; ++it) {
-    const auto left = Get(it->second);
+    const auto left = view.Get(it->second);
     if (!left.ok() || !IsLeftBehind((*left)->node) || WrittenBy((*left)->node.target) != moved)
       continue;
     (*left)->node.target = kStays;
-    PG_TRY(Save(*left));
+    PG_TRY(view.Save(*left));
   }
   return {};
 }
@@ -163,19 +163,21 @@ Status Engine::RemoveOne(const Node& node, const Call& call) {
   std::string path, spelled;
   bool checked = false, doubtful = false;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const Live* now, Get(node.id));  // others may have been heard of since it was planned
-    doubtful = MayBeTheLast(now->node);
-    PG_ASSIGN(path, TherePath(node));
-    spelled = SpelledNow(node);
-    const auto copied = just_copied_.find(node.id);
-    checked = copied != just_copied_.end() && options_.clock->Now() - copied->second < kStillTrue;
+    View view(&tree_);
+    PG_ASSIGN(const Live* now,
+              view.Get(node.id));  // others may have been heard of since it was planned
+    doubtful = MayBeTheLast(view, now->node);
+    PG_ASSIGN(path, view.TherePath(node));
+    spelled = SpelledNow(view, node);
+    const auto copied = just_copied_(view).find(node.id);
+    checked =
+        copied != just_copied_(view).end() && options_.clock->Now() - copied->second < kStillTrue;
   }
   if (doubtful) {
     PG_ASSIGN(const bool last, IsTheLast(node.id, call));
     if (last) {
-      const Lock tree(tree_mutex_);
-      listed_.erase(node.there_parent);  // it shows again
+      View view(&tree_);
+      listed_(view).erase(node.there_parent);  // it shows again
       return {};
     }
   }
@@ -200,12 +202,12 @@ Status Engine::RemoveOne(const Node& node, const Call& call) {
       PG_ASSIGN(sent, WasSent(node, PlaceThere(node), path, *there, call));
     }
     if (!sent) {
-      const Lock tree(tree_mutex_);
-      listed_.erase(node.there_parent);  // who looks there sees it
+      View view(&tree_);
+      listed_(view).erase(node.there_parent);  // who looks there sees it
       return {};
     }
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * here, Find(node.there_parent, KeyToName(node.there_name)));
+    View view(&tree_);
+    PG_ASSIGN(Live * here, view.Find(node.there_parent, KeyToName(node.there_name)));
     if (here != nullptr && here->node.kind != NodeKind::kFolder) {
       const There at = here->node.there;
       if (at == There::kSame || at == There::kSpelled) return {};
@@ -213,7 +215,7 @@ Status Engine::RemoveOne(const Node& node, const Call& call) {
         return Error(Code::kStale, "another file is about to take its place");
     }
     // what its writer has just tried to make there, that one takes back by itself
-    if (const auto writer = Get(WrittenBy(there->attributes.origin)); writer.ok()) {
+    if (const auto writer = view.Get(WrittenBy(there->attributes.origin)); writer.ok()) {
       const Node& one = (*writer)->node;
       if (one.tried_parent == node.there_parent && one.tried_name == node.there_name) return {};
     }
@@ -230,8 +232,8 @@ Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>
   std::map<std::string, const Node*> wanted;
   std::string folder;
   {
-    const Lock tree(tree_mutex_);
-    auto key = FolderKey(group[0].there_parent);
+    View view(&tree_);
+    auto key = view.FolderKey(group[0].there_parent);
     if (key.ok())
       folder = *key;
     else
@@ -249,8 +251,8 @@ Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>
       const auto it = wanted.find(entry.name);
       if (entry.kind == Kind::kFolder || it == wanted.end()) continue;
       if (it->second->version == entry.version) {
-        const Lock tree(tree_mutex_);
-        const auto now = Get(it->second->id);
+        View view(&tree_);
+        const auto now = view.Get(it->second->id);
         if (now.ok() && (*now)->node.target == kStays) continue;
         removals.push_back({folder + entry.name, entry.version});
       } else if (outcome.ok()) {
@@ -280,39 +282,39 @@ Result<Engine::Outcome> Engine::RemoveSiblings(Job* job, const std::vector<Node>
 
 // What others have put into a folder since it was deleted here; if it is there still, the next look
 // shows it again.
-Status Engine::ForgetInside(NodeId folder) {
-  PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(folder));
+Status Engine::ForgetInside(View& view, NodeId folder) {
+  PG_ASSIGN(const std::vector<NodeId> inside, view.index().ThereChildren(folder));
   for (const NodeId id : inside) {
-    PG_ASSIGN(Live * live, Get(id));
+    PG_ASSIGN(Live * live, view.Get(id));
     if (live->node.parent != folder) continue;
-    if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(id));
-    PG_ASSIGN(const std::string path, TherePath(live->node));
-    DropThere(live, path);
+    if (live->node.kind == NodeKind::kFolder) PG_TRY(ForgetInside(view, id));
+    PG_ASSIGN(const std::string path, view.TherePath(live->node));
+    DropThere(view, live, path);
   }
-  const auto above = Get(folder);
-  if (above.ok() && !inside.empty()) listed_.erase((*above)->node.there_parent);
+  const auto above = view.Get(folder);
+  if (above.ok() && !inside.empty()) listed_(view).erase((*above)->node.there_parent);
   return {};
 }
 
 Status Engine::CommitGone(NodeId id) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
-  removed_[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();
-  const auto path = TherePath(live->node);
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
+  removed_(view)[{live->node.there_parent, live->node.there_name}] = options_.clock->Now();
+  const auto path = view.TherePath(live->node);
   const bool named = !live->node.name.empty();  // else it is what a move left behind
   if (live->node.kind == NodeKind::kFolder) {
-    PG_TRY(ForgetInside(id));
+    PG_TRY(ForgetInside(view, id));
     // what has come to be in it meanwhile is found there by this row
-    PG_ASSIGN(const NodeId inside, index_->AnyThereChild(id));
+    PG_ASSIGN(const NodeId inside, view.index().AnyThereChild(id));
     if (inside != kNoNode) return Error(Code::kStale, "something came into the removed folder");
   }
   if (live->node.kind == NodeKind::kFolder && named)
-    PG_TRY(GiveNameBack(live->node.there_parent, KeyToName(live->node.there_name)));
-  if (IsLeftBehind(live->node)) ForgetLeft(live->node);
-  PG_TRY(index_->Delete(id));
-  if (path.ok() && named) EmitHappened("here", "deleted", *path);
-  if (path.ok()) left_behind_[{id, *path}] = options_.clock->Now();
-  if (live->opens + live->old_opens == 0 && live->lookups == 0) live_.erase(id);
+    PG_TRY(GiveNameBack(view, live->node.there_parent, KeyToName(live->node.there_name)));
+  if (IsLeftBehind(live->node)) ForgetLeft(view, live->node);
+  PG_TRY(view.index().Delete(id));
+  if (path.ok() && named) view.EmitHappened("here", "deleted", *path);
+  if (path.ok()) left_behind_(view)[{id, *path}] = options_.clock->Now();
+  if (live->opens + live->old_opens == 0 && live->lookups == 0) view.inodes().erase(id);
   return {};
 }
 

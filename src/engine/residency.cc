@@ -35,44 +35,44 @@ bool MeetsAll(const Error& error) {
 
 Result<Sums> Engine::SumsOf(NodeId folder) {
   SavePresenceOfAll();
-  const Lock tree(tree_mutex_);
-  return index_->SumsOf(folder);
+  View view(&tree_);
+  return view.index().SumsOf(folder);
 }
 
 Status Engine::CheckIndex() {
-  const Lock tree(tree_mutex_);
-  PG_TRY(index_->CheckPlaces());
-  return index_->CheckSums();
+  View view(&tree_);
+  PG_TRY(view.index().CheckPlaces());
+  return view.index().CheckSums();
 }
 
 // Nodes below, in no order. `enter` says for each folder whether to look into it.
-Status Engine::Below(NodeId id, const std::function<Result<bool>(const Node&)>& enter,
-                     const std::function<void(const Node&)>& each) {
+Status Engine::Walk(NodeId id, const std::function<Result<bool>(View&, const Node&)>& enter,
+                    const std::function<void(View&, const Node&)>& each) {
   std::vector<NodeId> folders;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(id));
     if (live->node.kind != NodeKind::kFolder) {
-      each(live->node);
+      each(view, live->node);
       return {};
     }
-    PG_ASSIGN(const bool in, enter(live->node));
+    PG_ASSIGN(const bool in, enter(view, live->node));
     if (in) folders.push_back(id);
   }
   while (!folders.empty()) {
     const NodeId folder = folders.back();
     folders.pop_back();
     for (NodeId after = 0;;) {
-      const Lock tree(tree_mutex_);  // let go between pages: others have their turn
-      PG_ASSIGN(const std::vector<Node> rows, index_->Children(folder, after, 1000));
+      View view(&tree_);  // let go between pages: others have their turn
+      PG_ASSIGN(const std::vector<Node> rows, view.index().Children(folder, after, 1000));
       if (rows.empty()) break;
       after = rows.back().id;
       for (const Node& row : rows) {
         if (row.kind == NodeKind::kFolder) {
-          PG_ASSIGN(const bool in, enter(row));
+          PG_ASSIGN(const bool in, enter(view, row));
           if (in) folders.push_back(row.id);
         }
-        each(row);
+        each(view, row);
       }
     }
   }
@@ -82,16 +82,16 @@ Status Engine::Below(NodeId id, const std::function<Result<bool>(const Node&)>& 
 // ---- evict
 
 // Sorts one file: what may go into `out`, the rest into the answer.
-void Engine::Weigh(const Node& row, const EvictWish& wish, Evicted* answer,
+void Engine::Weigh(View& view, const Node& row, const EvictWish& wish, Evicted* answer,
                    std::vector<std::pair<Nanos, NodeId>>* out) {
-  const auto it = live_.find(row.id);
-  Live* live = it == live_.end() ? nullptr : it->second.get();
+  const auto it = view.inodes().find(row.id);
+  Live* live = it == view.inodes().end() ? nullptr : it->second.get();
   const Node& node = live != nullptr ? live->node : row;
   const std::uint64_t here = live != nullptr ? AttrOf(*live).on_disk : node.on_disk;
   if (node.kind != NodeKind::kFile || here == 0 || node.gone()) return;
-  const auto name = [&](std::vector<std::string>* names) NO_TS_ANALYSIS {
+  const auto name = [&](std::vector<std::string>* names) {
     if (names->size() >= kNamed) return;
-    const auto path = PathHere(node.id);
+    const auto path = view.PathHere(node.id);
     names->push_back(path.ok() ? *path : node.name);
   };
   if (node.effective == Placement::kPin || node.effective == Placement::kLocal) {
@@ -116,13 +116,13 @@ Result<Evicted> Engine::Evict(const std::vector<NodeId>& ids, const EvictWish& w
   Evicted answer;
   std::vector<std::pair<Nanos, NodeId>> candidates;
   for (const NodeId id : ids) {
-    PG_TRY(Below(
+    PG_TRY(Walk(
         id,
-        [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
-          PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+        [&](View& view, const Node& folder) -> Result<bool> {
+          PG_ASSIGN(const Sums sums, view.index().SumsOf(folder.id));
           return sums.on_disk > 0;
         },
-        [&](const Node& node) NO_TS_ANALYSIS { Weigh(node, wish, &answer, &candidates); }));
+        [&](View& view, const Node& node) { Weigh(view, node, wish, &answer, &candidates); }));
   }
   std::sort(candidates.begin(), candidates.end());
   candidates.erase(std::unique(candidates.begin(), candidates.end()), candidates.end());
@@ -132,14 +132,14 @@ Result<Evicted> Engine::Evict(const std::vector<NodeId>& ids, const EvictWish& w
   if (wish.until_free != 0)
     goal = wish.until_free > answer.free_before ? wish.until_free - answer.free_before : 0;
   for (std::size_t at = 0; at < candidates.size() && answer.bytes < goal; at += kBatch) {
-    const Lock tree(tree_mutex_);
-    Change change(this);
+    View view(&tree_);
+    Change change(&view);
     const std::size_t end = std::min(candidates.size(), at + kBatch);
     for (std::size_t i = at; i < end && answer.bytes < goal; ++i) {
-      auto live = Get(candidates[i].second);
+      auto live = view.Get(candidates[i].second);
       if (!live.ok()) continue;
       const std::uint64_t bytes = AttrOf(**live).on_disk;
-      if (!wish.dry_run && !DropIfUnused(*live, true)) continue;
+      if (!wish.dry_run && !DropIfUnused(view, *live, true)) continue;
       answer.bytes += bytes;
       ++answer.files;
     }
@@ -153,14 +153,14 @@ Result<Evicted> Engine::Evict(const std::vector<NodeId>& ids, const EvictWish& w
 
 // Clean, open nowhere, and not to be kept: its bytes go, its name stays. `arriving`: also if some
 // of them are just being fetched.
-bool Engine::DropIfUnused(Live* live, bool arriving) {
+bool Engine::DropIfUnused(View& view, Live* live, bool arriving) {
   const Node& node = live->node;
   if (node.gone() || live->opens > 0 || (node.dirty & kData) || node.intent != 0) return false;
   if (node.effective == Placement::kPin || node.effective == Placement::kLocal) return false;
   if (!arriving && live->content && live->content.use_count() > 1) return false;
   live->node.used_again = false;
-  DropContent(live);
-  Ignore(Save(live));
+  DropContent(view, live);
+  Ignore(view.Save(live));
   return true;
 }
 
@@ -174,18 +174,18 @@ Status Engine::ListBelow(NodeId id, const Cancel& cancel) {
   std::optional<Error> failed;
   for (;;) {
     std::vector<NodeId> unknown;
-    PG_TRY(Below(
+    PG_TRY(Walk(
         id,
-        [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+        [&](View& view, const Node& folder) -> Result<bool> {
           if (folder.effective == Placement::kHide) return false;
           if (folder.listed_at == 0 && folder.there != There::kAbsent) {
             if (tried.insert(folder.id).second) unknown.push_back(folder.id);
             return true;
           }
-          PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+          PG_ASSIGN(const Sums sums, view.index().SumsOf(folder.id));
           return sums.unlisted > 0;
         },
-        [](const Node&) {}));
+        [](View&, const Node&) {}));
     if (unknown.empty()) return failed ? Status(*failed) : Status();
     PG_TRY(ForMany(unknown, [&](NodeId folder) -> Status {
       if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "it was called off");
@@ -226,14 +226,14 @@ Status Engine::FetchFile(NodeId id, const Cancel& cancel, std::atomic<std::uint6
     std::shared_ptr<Content> content;
     std::uint64_t size = 0;
     {
-      const Lock tree(tree_mutex_);
-      auto live = Get(id);
+      View view(&tree_);
+      auto live = view.Get(id);
       if (!live.ok()) return {};
       const Node& node = (*live)->node;
       if (node.gone() || node.kind != NodeKind::kFile || (node.dirty & kData)) return {};
-      PG_ASSIGN(content, ContentOf(*live));
+      PG_ASSIGN(content, ContentOf(view, *live));
       size = node.size;
-      NoteUse(*live);
+      NoteUse(view, *live);
       (*live)->unsaved = true;
     }
     Status got;
@@ -272,18 +272,21 @@ void Engine::RunFetch(Fetch* fetch) {
   for (const NodeId root : fetch->roots) {
     if (const Status listed = ListBelow(root, fetch->cancel); !listed.ok())
       note("", listed.error());
-    Ignore(Below(
+    Ignore(Walk(
         root,
-        [](const Node& folder) -> Result<bool> { return folder.effective != Placement::kHide; },
-        [&](const Node& row) NO_TS_ANALYSIS {
-          const auto it = live_.find(row.id);
-          const Node& node = it == live_.end() ? row : it->second->node;
+        [](View&, const Node& folder) -> Result<bool> {
+          return folder.effective != Placement::kHide;
+        },
+        [&](View& view, const Node& row) {
+          const auto it = view.inodes().find(row.id);
+          const Node& node = it == view.inodes().end() ? row : it->second->node;
           if (node.kind != NodeKind::kFile || (node.dirty & kData)) return;
           if (node.effective == Placement::kThin || node.effective == Placement::kHide) {
             ++fetch->thin;
             return;
           }
-          const std::uint64_t here = it == live_.end() ? node.on_disk : AttrOf(*it->second).on_disk;
+          const std::uint64_t here =
+              it == view.inodes().end() ? node.on_disk : AttrOf(*it->second).on_disk;
           fetch->bytes += node.size;
           ++fetch->files;
           if (here >= node.size) {
@@ -316,18 +319,18 @@ Status Engine::Pin(NodeId id) { return Place(id, Placement::kPin); }
 Status Engine::Unpin(NodeId id) {
   std::string above;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(Live * live, Get(id));
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(id));
     const Node& node = live->node;
     if (node.placement != Placement::kPin) {
       if (node.effective != Placement::kPin)
         return Error(Code::kNotFound, Printable(node.name) + " is not pinned");
       NodeId up = node.parent;
       for (Live* folder = nullptr; up != kRootId; up = folder->node.parent) {
-        PG_ASSIGN(folder, Get(up));
+        PG_ASSIGN(folder, view.Get(up));
         if (folder->node.placement == Placement::kPin) break;
       }
-      PG_ASSIGN(above, PathHere(up));
+      PG_ASSIGN(above, view.PathHere(up));
       return Error(Code::kRefused,
                    fmt::format("it is pinned with {}, which it is in",
                                above.empty() ? "the whole drive" : Printable(above)),
@@ -361,13 +364,13 @@ void Engine::PinLoop() {
 bool Engine::FetchPinned() {
   std::vector<NodeId> roots;
   {
-    const Lock tree(tree_mutex_);
-    pins_changed_ = false;
-    const auto placed = index_->Placed();
+    View view(&tree_);
+    pins_changed_(view) = false;
+    const auto placed = view.index().Placed();
     if (!placed.ok()) return true;
     for (const Node& node : *placed)
       if (node.placement == Placement::kPin && !node.gone()) roots.push_back(node.id);
-    const auto all = index_->SumsOf(kRootId);
+    const auto all = view.index().SumsOf(kRootId);
     const bool by_name = all.ok() && all->pinned_files > 0;
     if (roots.empty() && !by_name) return false;
   }
@@ -375,13 +378,13 @@ bool Engine::FetchPinned() {
   for (const NodeId root : roots) LookForNew(root);
   SavePresenceOfAll();
   std::vector<NodeId> missing;
-  Ignore(Below(
+  Ignore(Walk(
       kRootId,
-      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
-        PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+      [&](View& view, const Node& folder) -> Result<bool> {
+        PG_ASSIGN(const Sums sums, view.index().SumsOf(folder.id));
         return sums.pinned_on_disk < sums.pinned_bytes;
       },
-      [&](const Node& row) {
+      [&](View&, const Node& row) {
         if (row.kind == NodeKind::kFile && row.effective == Placement::kPin &&
             !(row.dirty & kData) && row.on_disk < row.size)
           missing.push_back(row.id);
@@ -396,7 +399,7 @@ bool Engine::FetchPinned() {
     return MeetsAll(got.error()) ? got : Status();
   }));
   SavePresenceOfAll();
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   health_.SetPinFault(why);
   return true;
 }
@@ -406,17 +409,17 @@ bool Engine::FetchPinned() {
 void Engine::LookForNew(NodeId root) {
   Ignore(ListBelow(root, stop_));
   std::vector<std::pair<Steady, NodeId>> due;
-  Ignore(Below(
+  Ignore(Walk(
       root,
-      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
+      [&](View& view, const Node& folder) -> Result<bool> {
         if (folder.effective == Placement::kHide) return false;
-        const auto it = listed_.find(folder.id);
-        const Steady last = it == listed_.end() ? Steady::min() : it->second;
-        const bool old = it == listed_.end() || options_.clock->Now() - last >= kPinnedLook;
+        const auto it = listed_(view).find(folder.id);
+        const Steady last = it == listed_(view).end() ? Steady::min() : it->second;
+        const bool old = it == listed_(view).end() || options_.clock->Now() - last >= kPinnedLook;
         if (old && folder.there != There::kAbsent) due.emplace_back(last, folder.id);
         return true;
       },
-      [](const Node&) {}));
+      [](View&, const Node&) {}));
   std::sort(due.begin(), due.end());
   std::vector<NodeId> old;
   for (std::size_t i = 0; i < std::min(due.size(), kPinnedLooks); ++i) old.push_back(due[i].second);

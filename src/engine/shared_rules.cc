@@ -129,8 +129,8 @@ Result<std::pair<std::vector<Rule>, std::string>> Engine::LoadSharedRules() {
 // A listing shows another version of them: they are taken in before what else it shows.
 Status Engine::TakeSharedRules(const std::string& version) {
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const std::string known, index_->Meta(Mark::kSharedRules));
+    View view(&tree_);
+    PG_ASSIGN(const std::string known, view.index().Meta(Mark::kSharedRules));
     if (known == version) return {};
   }
   PG_ASSIGN(const auto loaded, LoadSharedRules());
@@ -139,27 +139,28 @@ Status Engine::TakeSharedRules(const std::string& version) {
 
 Status Engine::ApplySharedRules(const std::vector<Rule>& rules, const std::string& version) {
   {
-    const Lock tree(tree_mutex_);
-    Change change(this);
-    for (const Rule& rule : rules_) {  // what the store does not have any more, was taken away
+    View view(&tree_);
+    Change change(&view);
+    for (const Rule& rule :
+         rules_(view)) {  // what the store does not have any more, was taken away
       const bool there = std::any_of(rules.begin(), rules.end(),
                                      [&](const Rule& other) { return SameKey(other, rule); });
       if (!rule.everywhere || there) continue;
       Rule none = rule;
       none.placement = Placement::kNone;
-      PG_TRY(PlaceShared(none));
-      PG_TRY(index_->DeleteRule(rule));
+      PG_TRY(PlaceShared(view, none));
+      PG_TRY(view.index().DeleteRule(rule));
     }
-    for (const Rule& rule : rules) PG_TRY(index_->SaveRule(rule));
-    Status done = LoadRules();
+    for (const Rule& rule : rules) PG_TRY(view.index().SaveRule(rule));
+    Status done = LoadRules(view);
     for (const Rule& rule : rules) {
-      if (done.ok()) done = PlaceShared(rule);
+      if (done.ok()) done = PlaceShared(view, rule);
     }
-    if (done.ok()) done = Reconsider(kRootId, true);
-    if (done.ok()) done = index_->SetMeta(Mark::kSharedRules, version);
+    if (done.ok()) done = Reconsider(view, kRootId, true);
+    if (done.ok()) done = view.index().SetMeta(Mark::kSharedRules, version);
     if (done.ok()) done = change.Commit();
     if (!done.ok()) {
-      Ignore(LoadRules());
+      Ignore(LoadRules(view));
       return done;
     }
   }
@@ -169,11 +170,11 @@ Status Engine::ApplySharedRules(const std::vector<Rule>& rules, const std::strin
 }
 
 // On the node that has this path now, if there is one; a rule for this machine is nearer.
-Status Engine::PlaceShared(const Rule& rule) {
+Status Engine::PlaceShared(View& view, const Rule& rule) {
   if (rule.is_pattern) return {};
-  PG_ASSIGN(Live * live, Get(kRootId));
+  PG_ASSIGN(Live * live, view.Get(kRootId));
   for (const std::string& part : Split(rule.key, '/')) {
-    PG_ASSIGN(live, Find(live->node.id, part));
+    PG_ASSIGN(live, view.Find(live->node.id, part));
     if (live == nullptr) return {};
   }
   Node& node = live->node;
@@ -184,8 +185,8 @@ Status Engine::PlaceShared(const Rule& rule) {
   node.placement = rule.placement;
   node.placed_at = rule.placement == Placement::kNone ? 0 : rule.set_at;
   node.placed_by = rule.placement == Placement::kNone ? "" : rule.set_by;
-  touched_.insert(node.id);
-  return Save(live);
+  view.Touch(node.id);
+  return view.Save(live);
 }
 
 // Writes them where all machines look, with what others wrote meanwhile.
@@ -228,16 +229,16 @@ Status Engine::PlaceEverywhere(const std::string& key, bool is_pattern, Placemen
 Status Engine::FollowMoves() {
   std::vector<Rule> fresh;
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const std::vector<Node> placed, index_->Placed());
+    View view(&tree_);
+    PG_ASSIGN(const std::vector<Node> placed, view.index().Placed());
     for (const Node& node : placed) {
       if (node.placed_by.empty() || node.gone()) continue;
-      PG_ASSIGN(const std::string path, PathHere(node.id));
-      const auto rule = std::find_if(rules_.begin(), rules_.end(), [&](const Rule& r) {
+      PG_ASSIGN(const std::string path, view.PathHere(node.id));
+      const auto rule = std::find_if(rules_(view).begin(), rules_(view).end(), [&](const Rule& r) {
         return r.everywhere && !r.is_pattern && r.set_at == node.placed_at &&
                r.set_by == node.placed_by && r.placement == node.placement;
       });
-      if (rule == rules_.end() || rule->key == path) continue;
+      if (rule == rules_(view).end() || rule->key == path) continue;
       const Nanos now = options_.clock->Wall();
       fresh.push_back({rule->key, false, Placement::kNone, now, options_.host, true});
       fresh.push_back({path, false, node.placement, now, options_.host, true});

@@ -39,8 +39,8 @@ std::vector<std::string> CommonCrawlers() {
 }
 
 bool Engine::IsShy(const std::string& program) {
-  const Lock tree(tree_mutex_);
-  return std::any_of(limits_.shy_readers.begin(), limits_.shy_readers.end(),
+  View view(&tree_);
+  return std::any_of(limits_(view).shy_readers.begin(), limits_(view).shy_readers.end(),
                      [&](const std::string& name) {
                        return program.substr(0, kCommLength) == name.substr(0, kCommLength);
                      });
@@ -70,8 +70,8 @@ Result<std::size_t> Engine::ShyPart(const OpenFilePtr& file, std::size_t size,
   if (offset >= last) end = file_size;
   std::uint64_t allowance = 0;
   {
-    const Lock tree(tree_mutex_);
-    allowance = limits_.shy_allowance;
+    View view(&tree_);
+    allowance = limits_(view).shy_allowance;
   }
   std::string program;
   bool first = false;
@@ -87,8 +87,8 @@ Result<std::size_t> Engine::ShyPart(const OpenFilePtr& file, std::size_t size,
   }
   const auto path = PathOf(file->id);
   if (first)
-    EmitHappened("here", "held-back", path.ok() ? *path : "",
-                 fmt::format("{} wanted more than the ends of it", program));
+    events_.Publish(Event::Happened("here", "held-back", path.ok() ? *path : "",
+                                    fmt::format("{} wanted more than the ends of it", program)));
   return Error(Code::kRefused,
                fmt::format("{} is one of the programs that do not fetch whole files", program),
                "See: pargeter drive change --shy-readers");

@@ -5,7 +5,7 @@
 #include "base/text.h"
 #include "engine/engine.h"
 #include "engine/listing.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 
 namespace pargeter {
 
@@ -17,99 +17,100 @@ constexpr Nanos kOldScratch = 86400ll * 1'000'000'000;
 
 // That the store did not have it where it was asked for, since `asked`, means nothing: it, or a
 // folder that it is in there, may have been moved by a step of ours, or was just then.
-bool Engine::MayBeElsewhere(const Node& node, Steady asked) {
+bool Engine::MayBeElsewhere(View& view, const Node& node, Steady asked) {
   const Capabilities can = store_->Can();
   for (Node at = node;;) {
-    const auto acked = acked_.find(at.id);
-    if (acked != acked_.end() && acked->second >= asked) return true;
+    const auto acked = acked_(view).find(at.id);
+    if (acked != acked_(view).end() && acked->second >= asked) return true;
     if (MayHaveMoved(can, at)) return true;
     const NodeId up = at.remote_parent();
-    const auto above = up == kNoNode || up == kRootId ? Result<Live*>(nullptr) : Get(up);
+    const auto above = up == kNoNode || up == kRootId ? Result<Live*>(nullptr) : view.Get(up);
     if (!above.ok() || *above == nullptr) return false;
     at = (*above)->node;
   }
 }
 
 Status Engine::TakePage(Listing* listing, const std::vector<Entry>& entries, bool may_write) {
-  const Lock tree(tree_mutex_);
-  Trim();
-  Change change(this);
-  PG_ASSIGN(Live * folder, GetFolder(listing->folder));
-  if (MayBeElsewhere(folder->node, listing->started)) return MovedMeanwhile();
-  PG_TRY(TakeRole(folder, may_write));
-  for (const Entry& entry : entries) PG_TRY(TakeEntry(listing, entry));
+  View view(&tree_);
+  view.Trim();
+  Change change(&view);
+  PG_ASSIGN(Live * folder, view.GetFolder(listing->folder));
+  if (MayBeElsewhere(view, folder->node, listing->started)) return MovedMeanwhile();
+  PG_TRY(TakeRole(view, folder, may_write));
+  for (const Entry& entry : entries) PG_TRY(TakeEntry(view, listing, entry));
   PG_TRY(change.Commit());
-  tree_changed_.NotifyAll();
+  tree_.NotifyAll();
   return {};
 }
 
 // What the store said of one name, asked for at `asked`. A listing of its folder that is under way
 // may know less of it. (Of a folder that was known that may say what is in it.)
-Status Engine::TakeOne(NodeId folder, const Entry& entry, Steady asked) {
+Status Engine::TakeOne(View& view, NodeId folder, const Entry& entry, Steady asked) {
   const bool is_folder = entry.kind == Kind::kFolder;
-  PG_ASSIGN(const auto known, NodeThere(folder, entry.name, is_folder));
+  PG_ASSIGN(const auto known, NodeThere(view, folder, entry.name, is_folder));
   Listing one;
   one.folder = folder;
   one.started = asked;
-  PG_TRY(TakeEntry(&one, entry));
+  PG_TRY(TakeEntry(view, &one, entry));
   if (!known || !is_folder)
-    for (const NodeId id : one.seen) acked_[id] = options_.clock->Now();
+    for (const NodeId id : one.seen) acked_(view)[id] = options_.clock->Now();
   return {};
 }
 
-Status Engine::TakeEntry(Listing* listing, const Entry& entry) {
+Status Engine::TakeEntry(View& view, Listing* listing, const Entry& entry) {
   const bool folder = entry.kind == Kind::kFolder;
   if (listing->folder == kRootId && entry.name == kRulesName) return {};
   if (folder && entry.marker && entry.name.empty()) {
-    PG_ASSIGN(Live * live, Get(listing->folder));
+    PG_ASSIGN(Live * live, view.Get(listing->folder));
     listing->marker = true;
     if (!live->node.marker) {
       live->node.marker = true;
       // others made it, and it may say more than that the folder is there
       if (!(live->node.dirty & kAttributes)) live->node.attributes_known = false;
-      PG_TRY(Save(live));
+      PG_TRY(view.Save(live));
     }
     return {};
   }
   // the node that the store has under this name, wherever it is here
   const std::string name = ShortenName(KeyToName(entry.name));
-  PG_ASSIGN(Live * here, Find(listing->folder, name));
+  PG_ASSIGN(Live * here, view.Find(listing->folder, name));
   if (here != nullptr && here->node.there == There::kSame &&
       (here->node.kind == NodeKind::kFolder) == folder) {
-    return TakeKnown(listing, here, entry);
+    return TakeKnown(view, listing, here, entry);
   }
-  PG_ASSIGN(std::optional<Node> placed, index_->FindThere(listing->folder, entry.name, folder));
-  if (placed) return TakeKnown(listing, Adopt(std::move(*placed)), entry);
+  PG_ASSIGN(std::optional<Node> placed,
+            view.index().FindThere(listing->folder, entry.name, folder));
+  if (placed) return TakeKnown(view, listing, view.Adopt(std::move(*placed)), entry);
   // only now: a file on its way to another's place may stand under such a name for a while
-  if (IsOwnScratchName(entry.name)) return NoteLeftover(listing->folder, entry);
-  PG_ASSIGN(const NodeId tried, index_->FindTried(listing->folder, entry.name));
+  if (IsOwnScratchName(entry.name)) return NoteLeftover(view, listing->folder, entry);
+  PG_ASSIGN(const NodeId tried, view.index().FindTried(listing->folder, entry.name));
   if (tried != kNoNode) return {};  // perhaps a half-done step of ours: it is cleared up first
-  const auto gone = removed_.find({listing->folder, entry.name});
-  if (gone != removed_.end() && gone->second >= listing->started)
+  const auto gone = removed_(view).find({listing->folder, entry.name});
+  if (gone != removed_(view).end() && gone->second >= listing->started)
     return {};  // seen just before we deleted it
-  return TakeNew(listing, entry);
+  return TakeNew(view, listing, entry);
 }
 
 // A process that was killed may have left a short-lived object. The store's clock may be wrong:
 // what looks old goes only if it has not changed a while later, either.
-Status Engine::NoteLeftover(NodeId folder, const Entry& entry) {
+Status Engine::NoteLeftover(View& view, NodeId folder, const Entry& entry) {
   const bool old = entry.modified > 0 && entry.modified + kOldScratch < options_.clock->Wall();
   if (!old || entry.kind == Kind::kFolder || options_.read_only ||
       IsAsideName(entry.name) ||  // a file on its way, of any machine
-      leftovers_.size() >= kManyLeftovers)
+      leftovers_(view).size() >= kManyLeftovers)
     return {};
-  PG_ASSIGN(const std::string path, FolderKey(folder));
-  leftovers_.try_emplace(path + entry.name, Leftover{entry.version, options_.clock->Now()});
+  PG_ASSIGN(const std::string path, view.FolderKey(folder));
+  leftovers_(view).try_emplace(path + entry.name, Leftover{entry.version, options_.clock->Now()});
   return {};
 }
 
-Status Engine::TakeNew(Listing* listing, const Entry& entry) {
+Status Engine::TakeNew(View& view, Listing* listing, const Entry& entry) {
   Node node;
   const bool folder = entry.kind == Kind::kFolder;
   node.kind = folder ? NodeKind::kFolder : NodeKind::kFile;
   node.parent = listing->folder;
   node.name = ShortenName(KeyToName(entry.name));
-  PG_ASSIGN(Live * taken, Find(listing->folder, node.name));
+  PG_ASSIGN(Live * taken, view.Find(listing->folder, node.name));
   if (taken != nullptr) {
     const bool taken_folder = taken->node.kind == NodeKind::kFolder;
     if (folder == taken_folder)
@@ -118,16 +119,16 @@ Status Engine::TakeNew(Listing* listing, const Entry& entry) {
       // the folder keeps the name, the file stands beside it
       const std::string old = taken->node.name;
       taken->node.name = BesideFolder(old);
-      PG_ASSIGN(const Live* beside, Find(listing->folder, taken->node.name));
+      PG_ASSIGN(const Live* beside, view.Find(listing->folder, taken->node.name));
       if (beside != nullptr) {  // another stands there already
-        PG_ASSIGN(taken->node.name, NameBeside(listing->folder, old));
+        PG_ASSIGN(taken->node.name, NameBeside(view, listing->folder, old));
       }
       if (taken->node.there == There::kSame) SetThere(&taken->node, listing->folder, entry.name);
-      PG_TRY(Save(taken));
-      Emit(Event::NameChanged(listing->folder, old));
+      PG_TRY(view.Save(taken));
+      view.Emit(Event::NameChanged(listing->folder, old));
     } else {
       node.name = ShortenName(BesideFolder(node.name));
-      PG_ASSIGN(Live * beside, Find(listing->folder, node.name));
+      PG_ASSIGN(Live * beside, view.Find(listing->folder, node.name));
       if (beside != nullptr) return {};
     }
   }
@@ -151,36 +152,38 @@ Status Engine::TakeNew(Listing* listing, const Entry& entry) {
       node.mode = 0777;
     }
   }
-  PG_TRY(Inherit(&node));
-  if (node.effective == Placement::kPin) pins_changed_ = true;
-  PG_TRY(index_->Insert(&node));
+  PG_TRY(Inherit(view, &node));
+  if (node.effective == Placement::kPin) pins_changed_(view) = true;
+  PG_TRY(view.index().Insert(&node));
   listing->seen.insert(node.id);
   // the kernel may remember that there was nothing, but not in a folder that was never known
-  PG_ASSIGN(Live * parent, Get(listing->folder));
+  PG_ASSIGN(Live * parent, view.Get(listing->folder));
   if (parent->node.listed_at != 0) {
-    if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "appeared", *path);
-    Emit(Event::NameChanged(listing->folder, node.name));
+    if (const auto path = view.PathHere(node.id); path.ok())
+      view.EmitHappened("store", "appeared", *path);
+    view.Emit(Event::NameChanged(listing->folder, node.name));
   }
   return {};
 }
 
 // What the account may do there has changed.
-Status Engine::TakeRole(Live* live, bool may_write) {
+Status Engine::TakeRole(View& view, Live* live, bool may_write) {
   if (live->node.may_write == may_write) return {};
   live->node.may_write = may_write;
-  if (const auto path = PathHere(live->node.id); path.ok())
-    EmitHappened("store", may_write ? "may be changed" : "may only be read", *path);
-  Emit(Event::AttributesChanged(live->node.id));
-  shut_out_ = shut_out_ || may_write;  // until now; what waits is tried once this look is over
-  return Save(live);
+  if (const auto path = view.PathHere(live->node.id); path.ok())
+    view.EmitHappened("store", may_write ? "may be changed" : "may only be read", *path);
+  view.Emit(Event::AttributesChanged(live->node.id));
+  shut_out_(view) =
+      shut_out_(view) || may_write;  // until now; what waits is tried once this look is over
+  return view.Save(live);
 }
 
-Status Engine::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
+Status Engine::TakeKnown(View& view, Listing* listing, Live* live, const Entry& entry) {
   Node& node = live->node;
   listing->seen.insert(node.id);
-  if (!node.gone()) PG_TRY(TakeRole(live, entry.may_write));
-  const auto acked = acked_.find(node.id);
-  if (acked != acked_.end() && acked->second >= listing->started)
+  if (!node.gone()) PG_TRY(TakeRole(view, live, entry.may_write));
+  const auto acked = acked_(view).find(node.id);
+  if (acked != acked_(view).end() && acked->second >= listing->started)
     return {};  // older than our own change
   if (node.kind == NodeKind::kFolder || node.gone() || node.version == entry.version) return {};
   // it may have gone from there already, and this be another: the step finds out
@@ -189,17 +192,17 @@ Status Engine::TakeKnown(Listing* listing, Live* live, const Entry& entry) {
   const bool attributes = (node.dirty & kAttributes) && node.attempts < kManyAttempts;
   if ((node.dirty & kData) || attributes || live->writers > 0) return {};
   // an answer to an earlier question, that comes later, has the former one
-  Steady& told = acked_[node.id];
+  Steady& told = acked_(view)[node.id];
   told = std::max(told, listing->started - std::chrono::nanoseconds(1));
-  NewVersion(live, entry);
-  return Save(live);
+  NewVersion(view, live, entry);
+  return view.Save(live);
 }
 
 // Another version is at the store, and no content of ours waits: take it. A mode or owner set here
 // is set for it too; a time was that of the other.
-void Engine::NewVersion(Live* live, const Entry& entry) {
+void Engine::NewVersion(View& view, Live* live, const Entry& entry) {
   Node& node = live->node;
-  DropContent(live);
+  DropContent(view, live);
   node.version = entry.version;
   node.size = node.there_size = entry.size;
   node.mtime = entry.attributes.mtime.value_or(entry.modified);
@@ -207,7 +210,7 @@ void Engine::NewVersion(Live* live, const Entry& entry) {
   node.attributes_known = entry.attributes_known;
   const std::uint32_t own = node.dirty & kAttributes ? node.dirty & kOwn & ~kOwnTime : 0;
   node.dirty = own != 0 ? own | kAttributes : kClean;
-  if (node.effective == Placement::kPin) pins_changed_ = true;
+  if (node.effective == Placement::kPin) pins_changed_(view) = true;
   if (node.kind == NodeKind::kSymlink) node.kind = NodeKind::kFile;
   if (entry.attributes.symlink) {
     node.kind = NodeKind::kSymlink;
@@ -217,27 +220,28 @@ void Engine::NewVersion(Live* live, const Entry& entry) {
   if (entry.attributes.uid && !(own & kOwnOwner)) node.uid = *entry.attributes.uid;
   if (entry.attributes.gid && !(own & kOwnGroup)) node.gid = *entry.attributes.gid;
   live->fresh_pages = false;
-  if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "changed", *path);
-  Emit(Event::ContentChanged(node.id));
+  if (const auto path = view.PathHere(node.id); path.ok())
+    view.EmitHappened("store", "changed", *path);
+  view.Emit(Event::ContentChanged(node.id));
 }
 
 Status Engine::EndListing(Listing* listing) {
-  const Lock tree(tree_mutex_);
-  Change change(this);
-  PG_ASSIGN(Live * folder, Get(listing->folder));
-  if (MayBeElsewhere(folder->node, listing->started)) return MovedMeanwhile();
-  PG_ASSIGN(const std::vector<NodeId> known, index_->ThereChildren(listing->folder));
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * folder, view.Get(listing->folder));
+  if (MayBeElsewhere(view, folder->node, listing->started)) return MovedMeanwhile();
+  PG_ASSIGN(const std::vector<NodeId> known, view.index().ThereChildren(listing->folder));
   for (const NodeId id : known) {
     if (listing->seen.count(id) > 0) continue;
-    PG_ASSIGN(Live * live, Get(id));
-    if (MayBeElsewhere(live->node, listing->started)) continue;
-    PG_TRY(VanishedThere(live, listing->started));
+    PG_ASSIGN(Live * live, view.Get(id));
+    if (MayBeElsewhere(view, live->node, listing->started)) continue;
+    PG_TRY(VanishedThere(view, live, listing->started));
   }
   folder->node.listed_at = options_.clock->Wall();
   // where only markers carry them
   if (!listing->marker && !store_->Can().real_folders) folder->node.attributes_known = true;
   health_.NoteSignedIn();
-  PG_TRY(Save(folder));
+  PG_TRY(view.Save(folder));
   return change.Commit();
 }
 
@@ -246,7 +250,7 @@ Error Engine::MovedMeanwhile() {
 }
 
 // The store did not have it at `asked`. Work that waits comes back as new; the rest goes here too.
-Status Engine::VanishedThere(Live* live, Steady asked) {
+Status Engine::VanishedThere(View& view, Live* live, Steady asked) {
   Node& node = live->node;
   const auto forget_place = [&node] {
     node.there = There::kAbsent;
@@ -261,24 +265,24 @@ Status Engine::VanishedThere(Live* live, Steady asked) {
       (live->upload || node.attempts > 0) && !store_->Can().real_folders)
     return {};
   const NodeId folder = node.remote_parent();
-  Steady& gone_at = removed_[{folder, ThereName(node)}];  // for listings that began before
+  Steady& gone_at = removed_(view)[{folder, ThereName(node)}];  // for listings that began before
   gone_at = std::max(gone_at, asked);
   if (node.kind == NodeKind::kFolder) {
     // what the store had in it, wherever that is here; not what was moved into it here
-    PG_ASSIGN(const std::vector<NodeId> inside, index_->ThereChildren(node.id));
+    PG_ASSIGN(const std::vector<NodeId> inside, view.index().ThereChildren(node.id));
     for (const NodeId id : inside) {
-      PG_ASSIGN(Live * child, Get(id));
-      if (MayBeElsewhere(child->node, asked) || StepFindsOut(child->node))
+      PG_ASSIGN(Live * child, view.Get(id));
+      if (MayBeElsewhere(view, child->node, asked) || StepFindsOut(child->node))
         return {};  // it is there after all
-      PG_TRY(VanishedThere(child, asked));
+      PG_TRY(VanishedThere(view, child, asked));
     }
   }
   health_.ClearFault(node.id);  // or never will
   // what is on its way into it, or deeper, makes it anew, and has to be found there
   bool into = false;
   if (node.kind == NodeKind::kFolder) {
-    PG_ASSIGN(const NodeId tried, index_->AnyTriedIn(node.id));
-    PG_ASSIGN(const std::vector<NodeId> deeper, index_->ThereChildren(node.id));
+    PG_ASSIGN(const NodeId tried, view.index().AnyTriedIn(node.id));
+    PG_ASSIGN(const std::vector<NodeId> deeper, view.index().ThereChildren(node.id));
     into = tried != kNoNode || !deeper.empty();
   }
   if (node.gone()) {  // deleted on both sides
@@ -286,55 +290,56 @@ Status Engine::VanishedThere(Live* live, Steady asked) {
     if (into || live->upload) return {};
     const bool named = node.kind == NodeKind::kFolder && !node.name.empty();
     const std::string name = KeyToName(ThereName(node));
-    PG_TRY(index_->Delete(node.id));
-    if (live->opens == 0) live_.erase(node.id);
-    return named ? GiveNameBack(folder, name) : Status();
+    PG_TRY(view.index().Delete(node.id));
+    if (live->opens == 0) view.inodes().erase(node.id);
+    return named ? GiveNameBack(view, folder, name) : Status();
   }
   if (node.kind == NodeKind::kFolder) {
-    PG_ASSIGN(const bool kept, index_->HasChildren(node.id));
+    PG_ASSIGN(const bool kept, view.index().HasChildren(node.id));
     if (node.there == There::kElsewhere) {  // its move brings what is on its way to the old place
-      PG_ASSIGN(const bool on_its_way, WasTriedBelow(node.id));
+      PG_ASSIGN(const bool on_its_way, WasTriedBelow(view, node.id));
       if (on_its_way) return {};
     }
     if (kept || (node.dirty & kAttributes) || node.there == There::kElsewhere) {
       forget_place();
-      return AddIntent(live);
+      return view.AddIntent(live);
     }
   } else if (node.dirty & kData) {
     forget_place();
-    return AddIntent(live);
+    return view.AddIntent(live);
   }
   const NodeId parent = node.parent;
   const std::string name = node.name;
-  if (const auto path = PathHere(node.id); path.ok()) EmitHappened("store", "vanished", *path);
-  Emit(Event::NameChanged(parent, name));
+  if (const auto path = view.PathHere(node.id); path.ok())
+    view.EmitHappened("store", "vanished", *path);
+  view.Emit(Event::NameChanged(parent, name));
   if (into) {  // its place is known until nothing is left in it; that is no deletion of anybody's
     TakeOut(&node);
     node.name.clear();
-    return AddIntent(live);
+    return view.AddIntent(live);
   }
-  PG_TRY(LeaveThem(node.id));
-  DropContent(live);
+  PG_TRY(LeaveThem(view, node.id));
+  DropContent(view, live);
   const bool folder_went = node.kind == NodeKind::kFolder;
   node.parent = kNoNode;
   forget_place();
-  PG_TRY(index_->Delete(node.id));
-  if (live->opens == 0 && live->lookups == 0) live_.erase(node.id);
-  return folder_went ? GiveNameBack(parent, name) : Status();
+  PG_TRY(view.index().Delete(node.id));
+  if (live->opens == 0 && live->lookups == 0) view.inodes().erase(node.id);
+  return folder_went ? GiveNameBack(view, parent, name) : Status();
 }
 
 // A file stood beside a folder of its name, which is no more.
-Status Engine::GiveNameBack(NodeId parent, const std::string& name) {
-  PG_ASSIGN(Live * file, Find(parent, BesideFolder(name)));
-  PG_ASSIGN(const Live* taken, Find(parent, name));
+Status Engine::GiveNameBack(View& view, NodeId parent, const std::string& name) {
+  PG_ASSIGN(Live * file, view.Find(parent, BesideFolder(name)));
+  PG_ASSIGN(const Live* taken, view.Find(parent, name));
   if (file == nullptr || taken != nullptr) return {};
   Node& node = file->node;
   if (node.there != There::kSpelled || node.there_name != NameToKey(name)) return {};
   const std::string marked = std::exchange(node.name, name);
   SetThere(&node, parent, NameToKey(name));
-  PG_TRY(Save(file));
-  Emit(Event::NameChanged(parent, marked));
-  Emit(Event::NameChanged(parent, name));
+  PG_TRY(view.Save(file));
+  view.Emit(Event::NameChanged(parent, marked));
+  view.Emit(Event::NameChanged(parent, name));
   return {};
 }
 

@@ -100,7 +100,7 @@ Status Engine::MoveContent(Content* content, BlockStore::Place to) {
 }
 
 // It is at the store, and the cache's disk has no room for it: it comes from there when it is read.
-void Engine::GiveUpBytes(Live* live) {
+void Engine::GiveUpBytes(View& view, Live* live) {
   Content& c = *live->content;
   bool open = false;
   std::uint64_t bytes = 0;
@@ -118,10 +118,10 @@ void Engine::GiveUpBytes(Live* live) {
       ++c.removals;
     }
   }
-  if (!open) return DropContent(live);
+  if (!open) return DropContent(view, live);
   budget_->Release(bytes);
   // what the index on the disk may still hold for waiting is not destroyed before it knows better
-  if (SyncIndex().ok()) Ignore(blocks_->Drop(c.id, BlockStore::Place::kPending));
+  if (view.Sync().ok()) Ignore(blocks_->Drop(c.id, BlockStore::Place::kPending));
 }
 
 // On the disk that `to` is on. What is moved there is counted already.

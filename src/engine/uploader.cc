@@ -81,13 +81,13 @@ TurnResult Engine::TurnAfter(const Job& job, const Error& error, int tries) {
 // How long until it is tried again.
 Duration Engine::NoteFailed(const Job& job, const Error& error) {
   LogAbout(LogLevel::kWarning, {job.path, NameOf(error.code)}, "an upload waits: {}", error.what);
-  const Lock tree(tree_mutex_);
-  auto live = Get(job.id);
+  View view(&tree_);
+  auto live = view.Get(job.id);
   if (!live.ok() || (*live)->node.intent == 0) return kSoon;
   Node& node = (*live)->node;
   ++node.attempts;
   node.error = error.what;
-  Ignore(Save(*live));
+  Ignore(view.Save(*live));
   health_.NoteFault(job.id, error);
   // the wire has retried already: from here on, slowly
   const Duration delay = std::min(
@@ -100,31 +100,31 @@ Duration Engine::NoteFailed(const Job& job, const Error& error) {
 // why, and the store is asked less and less.
 Duration Engine::NotePassing(NodeId id, const Error& error, int tries) {
   if (tries < kOftenInARow || stop_->cancelled()) return kSoon;
-  const Lock tree(tree_mutex_);
-  auto live = Get(id);
+  View view(&tree_);
+  auto live = view.Get(id);
   if (live.ok() && (*live)->node.intent != 0 && (*live)->node.error != error.what) {
     (*live)->node.error = error.what;
-    Ignore(Save(*live));
+    Ignore(view.Save(*live));
   }
   const Duration pause = std::max(kSoon, std::min(options_.retry_pause, kPassingPause));
   return std::min(kLongestPause, pause * (1 << std::min(tries - kOftenInARow, 5)));
 }
 
 std::int64_t Engine::EndTurn(NodeId id) {
-  const Lock tree(tree_mutex_);
+  View view(&tree_);
   std::int64_t order = 0;
-  if (const auto it = live_.find(id); it != live_.end()) {
+  if (const auto it = view.inodes().find(id); it != view.inodes().end()) {
     it->second->upload.reset();
     order = it->second->node.intent;
   }
-  Trim();
+  view.Trim();
   return order;
 }
 
 Result<std::uint64_t> Engine::WaitingForStore() {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(const PendingSummary all, index_->Pending());
-  return all.files - HeldDeletions().size();  // those wait for a person
+  View view(&tree_);
+  PG_ASSIGN(const PendingSummary all, view.index().Pending());
+  return all.files - HeldDeletions(view).size();  // those wait for a person
 }
 
 // Whether nothing that waits can go up before a person does something: the reason of one of them.
@@ -163,8 +163,8 @@ Status Engine::AwaitUploads(Steady begun, Steady deadline, const std::function<b
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) {
       const bool kept = [&] {
-        const Lock tree(tree_mutex_);
-        return CheckState().ok();
+        View view(&tree_);
+        return CheckState(view).ok();
       }();
       return Error(
           Code::kTimeout, waits,

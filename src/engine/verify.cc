@@ -20,18 +20,18 @@ constexpr std::uint64_t kCompared = 8 * kMiB;  // at once, with the store
 Result<Checked> Engine::Verify(NodeId id, bool with_store) {
   SavePresenceOfAll();
   {
-    const Lock tree(tree_mutex_);
-    PG_TRY(index_->CheckPlaces());
+    View view(&tree_);
+    PG_TRY(view.index().CheckPlaces());
   }
   Checked out;
   std::vector<NodeId> files;
-  PG_TRY(Below(
+  PG_TRY(Walk(
       id,
-      [&](const Node& folder) NO_TS_ANALYSIS -> Result<bool> {
-        PG_ASSIGN(const Sums sums, index_->SumsOf(folder.id));
+      [&](View& view, const Node& folder) -> Result<bool> {
+        PG_ASSIGN(const Sums sums, view.index().SumsOf(folder.id));
         return sums.on_disk > 0;
       },
-      [&](const Node& row) {
+      [&](View&, const Node& row) {
         if (row.kind == NodeKind::kFile && row.on_disk > 0) files.push_back(row.id);
       }));
   for (const NodeId file : files) {
@@ -79,10 +79,10 @@ Status Engine::VerifyFile(NodeId id, bool with_store, Checked* out) {
   std::shared_ptr<Content> content;
   Node node;
   {
-    const Lock tree(tree_mutex_);
-    auto live = Get(id);
+    View view(&tree_);
+    auto live = view.Get(id);
     if (!live.ok()) return {};
-    auto opened = ContentOf(*live);
+    auto opened = ContentOf(view, *live);
     if (!opened.ok()) {
       out->unreadable.push_back(Printable((*live)->node.name));
       return {};
@@ -125,17 +125,17 @@ Status Engine::VerifyFile(NodeId id, bool with_store, Checked* out) {
     return {};
   }
   content.reset();
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(Live * live, Get(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
   if (live->node.version != node.version || (live->node.dirty & kData)) return {};
-  Change change(this);
+  Change change(&view);
   out->rotten.push_back(path);
-  EmitHappened("here", "rotten", path);
-  DropContent(live);
+  view.EmitHappened("here", "rotten", path);
+  DropContent(view, live);
   live->fresh_pages = false;
-  PG_TRY(Save(live));
+  PG_TRY(view.Save(live));
   PG_TRY(change.Commit());
-  Emit(Event::ContentChanged(id));
+  view.Emit(Event::ContentChanged(id));
   LogAbout(LogLevel::kWarning, {path, "rotten"},
            "the cached bytes of {} are not what the store gave: they are fetched again", path);
   return {};

@@ -38,36 +38,36 @@ class FileSink : public ReadSink {
 }  // namespace
 
 // The file's place at the store; kRefused if it has none.
-Result<std::string> Engine::PlaceThere(NodeId id) {
-  const Lock tree(tree_mutex_);
-  PG_ASSIGN(const Live* live, Get(id));
+Result<std::string> Engine::RequireRemotePath(NodeId id) {
+  View view(&tree_);
+  PG_ASSIGN(const Live* live, view.Get(id));
   const Node& node = live->node;
   if (node.kind == NodeKind::kFolder)
     return Error(Code::kIsFolder, Printable(node.name) + " is a folder");
   if (node.there == There::kAbsent)
     return Error(Code::kNotFound, Printable(node.name) + " is not at the store yet",
                  "Wait until it is uploaded: pargeter flush");
-  return TherePath(node);
+  return view.TherePath(node);
 }
 
 Result<std::vector<Provider::Kept>> Engine::Versions(NodeId id) {
-  PG_ASSIGN(const std::string path, PlaceThere(id));
+  PG_ASSIGN(const std::string path, RequireRemotePath(id));
   return store_->Ask(Traffic::kForeground,
                      [&](const Call& c) { return store_->Versions(path, c); });
 }
 
 Result<Provider::Address> Engine::LinkTo(NodeId id, Duration lasts) {
-  PG_ASSIGN(const std::string path, PlaceThere(id));
+  PG_ASSIGN(const std::string path, RequireRemotePath(id));
   return store_->Link(path, lasts);
 }
 
 // As if somebody had written it here: what is there now becomes a former version in its turn.
 Result<std::uint64_t> Engine::Restore(NodeId id, const std::string& version) {
-  PG_ASSIGN(const std::string path, PlaceThere(id));
+  PG_ASSIGN(const std::string path, RequireRemotePath(id));
   {
-    const Lock tree(tree_mutex_);
-    PG_ASSIGN(const Live* live, Get(id));
-    PG_TRY(CheckRole(live->node));
+    View view(&tree_);
+    PG_ASSIGN(const Live* live, view.Get(id));
+    PG_TRY(CheckRole(view, live->node));
     if (live->node.dirty & kData)
       return Error(Code::kRefused, "the file has changes that wait for upload",
                    "Wait until they are uploaded: pargeter flush");

@@ -9,7 +9,7 @@
 #include "cache/range_set.h"
 #include "config/toml_file.h"
 #include "control/rpc.h"
-#include "engine/naming.h"
+#include "engine/tree/naming.h"
 #include "engine/residency.h"
 #include "net/oauth.h"
 #include "net/uri.h"
