@@ -2,7 +2,7 @@
 #include <benchmark/benchmark.h>
 
 #include "cache/range_set.h"
-#include "engine/tree/naming.h"
+#include "engine/api/naming.h"
 #include "provider/s3/s3_xml.h"
 #include "provider/s3/sigv4.h"
 

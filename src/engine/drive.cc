@@ -21,77 +21,77 @@ Status Drive::Flush(Duration patience, const std::function<bool()>& given_up) {
 }
 void Drive::Stop() { engine_->Stop(); }
 Result<Attr> Drive::Lookup(NodeId parent, const std::string& name) {
-  return engine_->Lookup(parent, name);
+  return engine_->names().Lookup(parent, name);
 }
-void Drive::Forget(NodeId id, std::uint64_t uses) { engine_->Forget(id, uses); }
+void Drive::Forget(NodeId id, std::uint64_t uses) { engine_->names().Forget(id, uses); }
 Result<Attr> Drive::GetAttr(NodeId id, std::optional<std::uint32_t> user) {
-  return engine_->GetAttr(id, user);
+  return engine_->names().GetAttr(id, user);
 }
 Result<Attr> Drive::SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file) {
-  return engine_->SetAttr(id, change, file);
+  return engine_->files().SetAttr(id, change, file);
 }
 Result<Attr> Drive::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
                                std::uint32_t uid, std::uint32_t gid) {
-  return engine_->MakeFolder(parent, name, mode, uid, gid);
+  return engine_->names().MakeFolder(parent, name, mode, uid, gid);
 }
 Result<Attr> Drive::MakeSymlink(NodeId parent, const std::string& name, const std::string& target,
                                 std::uint32_t uid, std::uint32_t gid) {
-  return engine_->MakeSymlink(parent, name, target, uid, gid);
+  return engine_->names().MakeSymlink(parent, name, target, uid, gid);
 }
-Result<std::string> Drive::ReadSymlink(NodeId id) { return engine_->ReadSymlink(id); }
+Result<std::string> Drive::ReadSymlink(NodeId id) { return engine_->names().ReadSymlink(id); }
 Status Drive::Unlink(NodeId parent, const std::string& name) {
-  return engine_->Unlink(parent, name);
+  return engine_->names().Unlink(parent, name);
 }
 Status Drive::RemoveFolder(NodeId parent, const std::string& name) {
-  return engine_->RemoveFolder(parent, name);
+  return engine_->names().RemoveFolder(parent, name);
 }
 Status Drive::Rename(NodeId parent, const std::string& name, NodeId new_parent,
                      const std::string& new_name, Replace replace) {
-  return engine_->Rename(parent, name, new_parent, new_name, replace);
+  return engine_->names().Rename(parent, name, new_parent, new_name, replace);
 }
-Status Drive::OpenFolder(NodeId id) { return engine_->OpenFolder(id); }
+Status Drive::OpenFolder(NodeId id) { return engine_->names().OpenFolder(id); }
 Result<std::vector<DirEntry>> Drive::ReadFolder(NodeId id, NodeId after, int limit, bool use) {
-  return engine_->ReadFolder(id, after, limit, use);
+  return engine_->names().ReadFolder(id, after, limit, use);
 }
 Result<Drive::Opened> Drive::OpenNode(NodeId id, Intent intent) {
-  return engine_->OpenNode(id, intent);
+  return engine_->files().OpenNode(id, intent);
 }
 Result<Drive::Opened> Drive::Create(NodeId parent, const std::string& name, std::uint32_t mode,
                                     std::uint32_t uid, std::uint32_t gid, bool exclusive,
                                     Intent intent) {
-  return engine_->Create(parent, name, mode, uid, gid, exclusive, intent);
+  return engine_->files().Create(parent, name, mode, uid, gid, exclusive, intent);
 }
 Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t size,
                                 std::uint64_t offset) {
-  return engine_->Read(file, data, size, offset);
+  return engine_->files().Read(file, data, size, offset);
 }
-bool Drive::IsShy(const std::string& program) { return engine_->IsShy(program); }
+bool Drive::IsShy(const std::string& program) { return engine_->files().IsShy(program); }
 void Drive::MakeShy(const OpenFilePtr& file, const std::string& program) {
-  engine_->MakeShy(file, program);
+  engine_->files().MakeShy(file, program);
 }
 Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) {
-  return engine_->Write(file, data, offset, append);
+  return engine_->files().Write(file, data, offset, append);
 }
-Status Drive::Flush(const OpenFilePtr& file) { return engine_->Flush(file); }
-Status Drive::Fsync(const OpenFilePtr& file) { return engine_->Fsync(file); }
-Status Drive::FsyncFolder() { return engine_->FsyncFolder(); }
-void Drive::Release(const OpenFilePtr& file) { engine_->Release(file); }
+Status Drive::Flush(const OpenFilePtr& file) { return engine_->files().Flush(file); }
+Status Drive::Fsync(const OpenFilePtr& file) { return engine_->files().Fsync(file); }
+Status Drive::FsyncFolder() { return engine_->files().FsyncFolder(); }
+void Drive::Release(const OpenFilePtr& file) { engine_->files().Release(file); }
 Status Drive::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
                        std::uint64_t size) {
-  return engine_->Allocate(file, mode, offset, size);
+  return engine_->files().Allocate(file, mode, offset, size);
 }
 Result<std::uint64_t> Drive::Seek(const OpenFilePtr& file, std::uint64_t offset, bool hole) {
-  return engine_->Seek(file, offset, hole);
+  return engine_->files().Seek(file, offset, hole);
 }
 Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t from_offset,
                                        const OpenFilePtr& to, std::uint64_t to_offset,
                                        std::uint64_t size) {
-  return engine_->CopyWhole(from, from_offset, to, to_offset, size);
+  return engine_->files().CopyWhole(from, from_offset, to, to_offset, size);
 }
 DriveStatus Drive::Summary() { return engine_->Summary(); }
 Result<Drive::StateOf> Drive::State(NodeId id) { return engine_->State(id); }
-Result<Node> Drive::NodeAt(const std::string& path) { return engine_->NodeAt(path); }
+Result<Node> Drive::NodeAt(const std::string& path) { return engine_->facts().NodeAt(path); }
 Result<std::vector<Drive::StateOf>> Drive::ListStates(NodeId folder) {
   return engine_->ListStates(folder);
 }
@@ -100,48 +100,54 @@ Result<std::vector<std::pair<std::string, Node>>> Drive::Queue(int limit) {
 }
 Drive::Delay Drive::DelayOf(const Node& node) { return engine_->DelayOf(node); }
 Result<std::vector<std::pair<std::string, Node>>> Drive::Conflicts() {
-  return engine_->Conflicts();
+  return engine_->choices().Conflicts();
 }
 Status Drive::SettleConflict(const std::string& path, Keep keep) {
-  return engine_->SettleConflict(path, keep);
+  return engine_->choices().SettleConflict(path, keep);
 }
-Status Drive::ReleaseDeletions() { return engine_->ReleaseDeletions(); }
-Result<std::uint64_t> Drive::DropDeletions() { return engine_->DropDeletions(); }
-Result<std::string> Drive::PathOf(NodeId id) { return engine_->PathOf(id); }
-Status Drive::Refresh() { return engine_->Refresh(); }
+Status Drive::ReleaseDeletions() { return engine_->guard().ReleaseDeletions(); }
+Result<std::uint64_t> Drive::DropDeletions() { return engine_->guard().DropDeletions(); }
+Result<std::string> Drive::PathOf(NodeId id) { return engine_->facts().PathOf(id); }
+Status Drive::Refresh() { return engine_->refresher().Refresh(); }
 Result<Sums> Drive::SumsOf(NodeId folder) { return engine_->SumsOf(folder); }
 Result<Evicted> Drive::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
-  return engine_->Evict(ids, wish);
+  return engine_->contents().Evict(ids, wish);
 }
 Result<std::int64_t> Drive::BeginFetch(std::vector<NodeId> roots) {
-  return engine_->BeginFetch(std::move(roots));
+  return engine_->prefetcher().BeginFetch(std::move(roots));
 }
-std::shared_ptr<Fetch> Drive::FetchOf(std::int64_t number) { return engine_->FetchOf(number); }
-Status Drive::Pin(NodeId id) { return engine_->Pin(id); }
-Status Drive::Unpin(NodeId id) { return engine_->Unpin(id); }
+std::shared_ptr<Fetch> Drive::FetchOf(std::int64_t number) {
+  return engine_->prefetcher().FetchOf(number);
+}
+Status Drive::Pin(NodeId id) { return engine_->prefetcher().Pin(id); }
+Status Drive::Unpin(NodeId id) { return engine_->prefetcher().Unpin(id); }
 Result<Checked> Drive::Verify(NodeId id, bool with_store) {
-  return engine_->Verify(id, with_store);
+  return engine_->verifier().Verify(id, with_store);
 }
 Status Drive::CheckIndex() { return engine_->CheckIndex(); }
-Status Drive::Place(NodeId id, Placement placement) { return engine_->Place(id, placement); }
+Status Drive::Place(NodeId id, Placement placement) {
+  return engine_->prefetcher().Place(id, placement);
+}
 Status Drive::PlaceEverywhere(const std::string& key, bool is_pattern, Placement placement) {
-  return engine_->PlaceEverywhere(key, is_pattern, placement);
+  return engine_->placement().PlaceEverywhere(key, is_pattern, placement);
 }
 Status Drive::SetPattern(const std::string& pattern, Placement placement) {
-  return engine_->SetPattern(pattern, placement);
+  return engine_->placement().SetPattern(pattern, placement);
 }
-Result<std::vector<PlacedRule>> Drive::Rules() { return engine_->Rules(); }
+Result<std::vector<PlacedRule>> Drive::Rules() { return engine_->placement().Rules(); }
 Result<Explanation> Drive::Explain(NodeId id) { return engine_->Explain(id); }
 Result<Attr> Drive::SpaceOf() { return engine_->SpaceOf(); }
 Result<std::optional<Quota>> Drive::AccountSpace(Duration max_age) {
-  return engine_->AccountSpace(max_age);
+  return engine_->room().AccountSpace(max_age);
 }
-Result<std::vector<Provider::Kept>> Drive::Versions(NodeId id) { return engine_->Versions(id); }
+Result<std::vector<Provider::Kept>> Drive::Versions(NodeId id) {
+  return engine_->files().Versions(id);
+}
 Result<std::uint64_t> Drive::Restore(NodeId id, const std::string& version) {
-  return engine_->Restore(id, version);
+  return engine_->files().Restore(id, version);
 }
 Result<Provider::Address> Drive::LinkTo(NodeId id, Duration lasts) {
-  return engine_->LinkTo(id, lasts);
+  return engine_->files().LinkTo(id, lasts);
 }
 std::vector<Happening> Drive::Happened(std::int64_t after, std::size_t limit) {
   return engine_->Happened(after, limit);

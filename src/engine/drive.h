@@ -19,9 +19,9 @@
 
 #include "base/clock.h"
 #include "base/error.h"
-#include "engine/drive_types.h"
+#include "engine/api/residency.h"
+#include "engine/api/types.h"
 #include "engine/observe/events.h"
-#include "engine/residency.h"
 #include "index/index.h"
 #include "provider/provider.h"
 

@@ -1,4 +1,4 @@
-// Engine: opening, stopping, and the tree of names with its two places for each node.
+// Engine: opening, starting and stopping, in order.
 #include "engine/engine.h"
 
 #include <fcntl.h>
@@ -12,30 +12,34 @@
 #include "base/log.h"
 #include "base/random.h"
 #include "base/text.h"
-#include "engine/sent.h"
-#include "engine/tree/naming.h"
+#include "engine/api/naming.h"
+#include "engine/content/contents.h"
+#include "engine/content/fetcher.h"
+#include "engine/context/facts.h"
+#include "engine/policy/deletion_guard.h"
+#include "engine/policy/placement_rules.h"
+#include "engine/prefetch/prefetcher.h"
+#include "engine/provenance/sent.h"
+#include "engine/refresh/refresher.h"
+#include "engine/vfs/account_room.h"
 
 namespace pargeter {
-namespace {}
 
-Engine::Engine(DriveOptions options, std::unique_ptr<Provider> provider)
-    : options_(std::move(options)) {
-  const auto back = [this] {
-    WakePins();
-    outbox_.Wake();
-  };
-  store_ = std::make_unique<StoreClient>(
-      std::move(provider), StoreClient::Options{options_.clock, options_.trial_pause, stop_, back});
-}
-
+namespace {
 // A process that was killed holds its lock until the kernel is done with it; and whoever looks
 // through the open files of all processes holds it for a moment.
-static Result<Fd> LockSoon(const std::string& path) {
+Result<Fd> LockSoon(const std::string& path) {
   for (int i = 0;; ++i) {
     auto lock = LockFile(path);
     if (lock.ok() || lock.error().code != Code::kBusy || i == 40) return lock;
     std::this_thread::sleep_for(Duration(50));
   }
+}
+}  // namespace
+
+Engine::Engine(DriveOptions options, std::unique_ptr<Provider> provider)
+    : ContextOwner(std::move(options), std::move(provider)), Component(&context_) {
+  tree_.SetBlobs(&contents_);
 }
 
 Result<std::unique_ptr<Engine>> Engine::Open(DriveOptions options,
@@ -49,7 +53,7 @@ Result<std::unique_ptr<Engine>> Engine::Open(DriveOptions options,
                  fmt::format("the drive {} is in use: {}", o.name, lock.error().what),
                  fmt::format("Unmount it first: pargeter unmount {}", o.name));
   }
-  drive->lock_ = std::move(*lock);
+  drive->context_.state_lock = std::move(*lock);
   drive->blocks_ =
       std::make_unique<BlockStore>(o.cache_folder, o.state_folder + "/pending", o.disk);
   PG_TRY(drive->blocks_->Prepare());
@@ -62,7 +66,7 @@ Result<std::unique_ptr<Engine>> Engine::Open(DriveOptions options,
                  fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at DIR",
                              o.name, o.name));
   }
-  drive->cache_lock_ = std::move(*cache_lock);
+  drive->context_.cache_lock = std::move(*cache_lock);
   drive->budget_ = std::make_unique<Budget>(Budget::Limits{o.cache_limit, o.keep_free},
                                             o.cache_folder, o.state_folder, o.disk);
   drive->spare_ = std::make_unique<SpareRoom>(o.state_folder + "/spare", o.spare_room, o.disk);
@@ -70,10 +74,10 @@ Result<std::unique_ptr<Engine>> Engine::Open(DriveOptions options,
   {
     View view(&drive->tree_);
     drive->limits_(view) = o;
-    PG_TRY(drive->OpenIndex(view));
-    PG_TRY(drive->LoadRules(view));
+    PG_TRY(drive->recovery_.OpenIndex(view));
+    PG_TRY(drive->placement_.LoadRules(view));
   }
-  PG_TRY(drive->Recover());
+  PG_TRY(drive->recovery_.Recover());
   return drive;
 }
 
@@ -91,13 +95,14 @@ void Engine::Start(ChangeListener* listener) {
   Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
   store_->Start();
   events_.Start(listener);
-  threads_.emplace_back([this] { WatchLoop(); });
-  threads_.emplace_back([this] { ShrinkLoop(); });
-  threads_.emplace_back([this] { FeedLoop(); });
-  threads_.emplace_back([this] { PinLoop(); });
-  for (int i = 0; i < options_.fetch_workers; ++i) threads_.emplace_back([this] { FetchLoop(); });
+  threads_.emplace_back([this] { refresher_.WatchLoop(); });
+  threads_.emplace_back([this] { contents_.ShrinkLoop(); });
+  threads_.emplace_back([this] { refresher_.FeedLoop(); });
+  threads_.emplace_back([this] { prefetcher_.PinLoop(); });
+  for (int i = 0; i < options_.fetch_workers; ++i)
+    threads_.emplace_back([this] { fetcher_.FetchLoop(); });
   if (options_.read_only) return;
-  outbox_.Start(this);
+  outbox_.Start(&reconciler_);
 }
 
 Status Engine::FirstContact() {
@@ -107,7 +112,7 @@ Status Engine::FirstContact() {
     PG_ASSIGN(Live * root, view.Get(kRootId));
     known = root->node.listed_at != 0;
   }
-  const Status listed = ListFolder(kRootId, Wait::kFirstPage, "");
+  const Status listed = refresher_.ListFolder(kRootId, ListWait::kFirstPage, "");
   if (!listed.ok()) {
     // mounted before: what is known works, the rest waits. What is gone, or forbidden, is refused
     // unless something waits, which may be the only copy.
@@ -116,7 +121,7 @@ Status Engine::FirstContact() {
     if (known && (may_pass || Summary().pending.files > 0)) return {};
     return listed;
   }
-  Ignore(AccountSpace(Duration(0)));
+  Ignore(room_.AccountSpace(Duration(0)));
   return {};
 }
 
@@ -124,35 +129,31 @@ void Engine::Stop() {
   stop_->Cancel();
   if (!started_) return;
   store_->Stop();
-  WakePins();
+  pins_.Wake();
   budget_->Wake();
-  {
-    const Lock lock(fetch_mutex_);
-    fetch_stopped_ = true;
-    fetch_changed_.NotifyAll();
-  }
+  fetcher_.Stop();
   events_.Stop();
   {
     const View view(&tree_);
     tree_.NotifyAll();
   }
-  fetches_.WaitForAll();
+  prefetcher_.fetches_.WaitForAll();
   outbox_.Stop();
   for (std::thread& thread : threads_) thread.join();
   threads_.clear();
   {
     // listings run on threads of their own; cancelled, they end at once
     View view(&tree_);
-    while (!listings_(view).empty() || learning_(view) > 0) {
+    while (!refresher_.listings_(view).empty() || refresher_.learning_(view) > 0) {
       view.WaitUntil(std::chrono::steady_clock::now() + std::chrono::seconds(1));
     }
   }
   started_ = false;
-  SavePresenceOfAll();
+  contents_.SavePresenceOfAll();
   SaveAll();
   // it is said to be safe on this disk; and after the next boot nobody has to doubt it
   const auto waits = WaitingForStore();
-  if (!waits.ok() || *waits > 0) SyncEverything();
+  if (!waits.ok() || *waits > 0) contents_.SyncEverything();
   View view(&tree_);
   Ignore(view.index().SetMeta(Mark::kAllKnown,
                               "1"));  // no power cut takes the memory of what was sent
@@ -162,7 +163,7 @@ void Engine::Stop() {
 }
 
 void Engine::SaveAll() {
-  SaveWritten();
+  contents_.SaveWritten();
   View view(&tree_);
   std::vector<NodeId> unsaved;
   for (const auto& [id, live] : view.inodes())
@@ -173,108 +174,10 @@ void Engine::SaveAll() {
     Ignore(view.index().SetMeta(Mark::kProbeResult, store_->ProbeResult()));
 }
 
-Attr Engine::AttrOf(const Live& live) {
-  const Node& n = live.node;
-  Attr attr;
-  attr.id = n.id;
-  attr.kind = n.kind;
-  attr.mode = ModeFor(n);
-  attr.uid = n.uid >= 0 ? static_cast<std::uint32_t>(n.uid) : options_.uid;
-  attr.gid = n.gid >= 0 ? static_cast<std::uint32_t>(n.gid) : options_.gid;
-  attr.size = n.kind == NodeKind::kSymlink ? n.target.size() : n.size;
-  attr.on_disk = n.on_disk;
-  if (live.content) {
-    const Lock lock(live.content->mu);
-    attr.on_disk = live.content->Held();
-  }
-  attr.deleted = n.gone();
-  attr.mtime = n.mtime;
-  attr.ctime = n.ctime;
-  attr.atime = n.atime != 0 ? n.atime : n.mtime;
-  if (options_.read_only || (!n.may_write && n.effective != Placement::kLocal)) attr.mode &= ~0222u;
-  return attr;
-}
+void Engine::Learn(NodeId id, const Entry& entry) { Ignore(refresher_.LearnAttributes(id, entry)); }
 
-std::string Engine::PlaceThere(const Node& node) {
-  return PlaceIn(node.remote_parent(), ThereName(node));
+bool Engine::MayBeElsewhere(View& view, const Node& node) {
+  return provenance_.MayBeElsewhere(view, node, Steady::max());
 }
-
-Status Engine::CheckWritable() const {
-  if (!options_.read_only) return {};
-  return Error(Code::kReadOnly, fmt::format("the drive {} is read-only", options_.name));
-}
-
-// Refused at once rather than at the upload, as far as the store has said what may be done.
-Status Engine::CheckRole(View& view, const Node& node) {
-  if (node.may_write || node.effective == Placement::kLocal) return {};
-  const auto path = view.PathHere(node.id);
-  return Error(
-      Code::kPermission,
-      fmt::format("{} may only be read with the account {} uses",
-                  path.ok() && !path->empty() ? Printable(*path) : "the folder", options_.name),
-      "Ask the owner at the store for the right to change it.");
-}
-
-// The journal must be a file that the next start finds: else nothing new is promised.
-Status Engine::CheckState(View& view) {
-  struct stat info {};
-  const std::string path = options_.state_folder + "/index.db";
-  if (::stat(path.c_str(), &info) == 0 &&
-      (index_inode_(view) == 0 || info.st_ino == index_inode_(view))) {
-    index_inode_(view) = info.st_ino;
-    return {};
-  }
-  const std::string what = fmt::format("the state folder {} was deleted while the drive is mounted",
-                                       Printable(options_.state_folder));
-  if (health_.Warn(what))
-    Log(LogLevel::kError, "{}: nothing new is taken until it is mounted again", what);
-  return Error(Code::kIo, what, "Unmount the drive and mount it again.");
-}
-
-Status Engine::CheckNewName(const std::string& name) const {
-  if (name.size() > kMaxName) return Error(Code::kNameTooLong, "the name is longer than 255 bytes");
-  if (NameToKey(name).size() > 1000)
-    return Error(Code::kNameTooLong, "the name is too long for the store");
-  if (name == kRulesName)
-    return Error(Code::kInvalid, fmt::format("{} is where rules for all machines are kept", name),
-                 "See: pargeter rule --help");
-  if (IsOwnScratchName(name)) {
-    return Error(
-        Code::kInvalid,
-        fmt::format("names that start with {} are kept for short-lived objects", kScratchPrefix));
-  }
-  return {};
-}
-
-// The last object below a folder goes: unless an object of its own keeps it, the store would no
-// longer show it.
-Status Engine::KeepFolder(View& view, NodeId id) {
-  if (id == kRootId || store_->Can().real_folders) return {};
-  PG_ASSIGN(Live * live, view.Get(id));
-  Node& node = live->node;
-  if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes))
-    return {};
-  PG_ASSIGN(const bool more, view.index().HasChildren(id));
-  if (more) return {};
-  node.dirty |= kAttributes;
-  return view.AddIntent(live);
-}
-
-// ---- the tree's sinks
-
-void Engine::ReleaseBytes(std::uint64_t bytes) { budget_->Release(bytes); }
-void Engine::DropCached(NodeId id) { Ignore(blocks_->Drop(id, BlockStore::Place::kCache)); }
-void Engine::DropPending(NodeId id) { Ignore(blocks_->Drop(id, BlockStore::Place::kPending)); }
-bool Engine::HasPending(NodeId id) { return blocks_->Has(id, BlockStore::Place::kPending); }
-std::uint64_t Engine::SizeOf(Content* content) {
-  const Lock lock(content->mu);
-  return content->size;
-}
-bool Engine::IsUnsaved(Content* content) {
-  const Lock lock(content->mu);
-  return content->unsaved;
-}
-void Engine::Publish(Event event) { events_.Publish(std::move(event)); }
-void Engine::Push(NodeId id, std::int64_t order, Duration delay) { outbox_.Push(id, order, delay); }
 
 }  // namespace pargeter

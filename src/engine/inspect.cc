@@ -1,18 +1,132 @@
 // Engine: what people ask about it. Nothing here asks the store, except Refresh.
+#include <fmt/format.h>
+#include <fnmatch.h>
 #include <sys/statvfs.h>
 
 #include <algorithm>
+#include <utility>
 
+#include "base/log.h"
+#include "base/random.h"
 #include "base/text.h"
+#include "base/units.h"
+#include "engine/api/naming.h"
+#include "engine/content/contents.h"
+#include "engine/content/fetcher.h"
+#include "engine/context/facts.h"
 #include "engine/engine.h"
-#include "engine/tree/naming.h"
+#include "engine/policy/deletion_guard.h"
+#include "engine/policy/placement_rules.h"
+#include "engine/prefetch/prefetcher.h"
+#include "engine/refresh/refresher.h"
+#include "engine/vfs/account_room.h"
+#include "net/retry.h"
 
 namespace pargeter {
 
 namespace {
+constexpr Duration kLookWhetherDone(100);
+
 constexpr Duration kSpaceFor(60000);  // so long an answer about the account's room holds
-constexpr Duration kStuck(600000);    // no upload gets on, and the store has said nothing
+
+constexpr Duration kStuck(600000);  // no upload gets on, and the store has said nothing
 }  // namespace
+
+Result<Explanation> Engine::Explain(NodeId id) {
+  Explanation out;
+  PG_ASSIGN(const NodeState state, State(id));
+  out.node = state.node;
+  out.state = state.state;
+  out.sums = state.sums;
+  out.offline_since = store_->OfflineSince();
+  PG_ASSIGN(out.path, facts_.PathOf(id));
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(id));
+  out.opens = live->opens + live->old_opens;
+  out.placement = live->node.effective;
+  NodeId at = id;
+  for (bool first = true;; first = false) {
+    PG_ASSIGN(Live * here, view.Get(at));
+    const Node& node = here->node;
+    if (node.placement != Placement::kNone) {
+      PG_ASSIGN(out.placed_on, view.PathHere(at));
+      out.by_itself = first;
+      out.placed_at = node.placed_at;
+      out.placed_by = node.placed_by;
+      return out;
+    }
+    const Rule* rule =
+        first && node.kind != NodeKind::kFolder ? placement_.PatternFor(view, node.name) : nullptr;
+    if (rule != nullptr) {
+      out.placed_on = rule->key;
+      out.by_pattern = true;
+      out.placed_at = rule->set_at;
+      out.placed_by = rule->everywhere ? rule->set_by : "";
+      return out;
+    }
+    if (at == kRootId || node.parent == kNoNode) return out;
+    at = node.parent;
+  }
+}
+
+Result<std::uint64_t> Engine::WaitingForStore() {
+  View view(&tree_);
+  PG_ASSIGN(const PendingSummary all, view.index().Pending());
+  return all.files - guard_.HeldDeletions(view).size();  // those wait for a person
+}
+
+// Whether nothing that waits can go up before a person does something: the reason of one of them.
+std::optional<Error> Engine::WhyInVain(Steady since) {
+  if (store_->OfflineSince() != 0) return std::nullopt;  // it may be back at any moment
+  return outbox_.RefusalOfAll(since);
+}
+
+Status Engine::Flush(Duration patience, const std::function<bool()>& given_up) {
+  if (options_.read_only) {  // what waits was made before it was
+    PG_ASSIGN(const std::uint64_t stuck, WaitingForStore());
+    if (stuck == 0) return {};
+    return Error(
+        Code::kReadOnly,
+        fmt::format("{} wait{} for upload, and the drive {} is read-only", Counted(stuck, "change"),
+                    stuck == 1 ? "s" : "", options_.name),
+        "The changes are safe on this disk, and are uploaded when the drive may write again.");
+  }
+  const Steady begun = options_.clock->Now();
+  const Outbox::Hurry hurry(&outbox_);
+  return AwaitUploads(begun, begun + patience, given_up);
+}
+
+Status Engine::AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up) {
+  for (;;) {
+    const std::optional<Error> why = WhyInVain(begun);
+    PG_ASSIGN(const std::uint64_t left,
+              WaitingForStore());  // (what ended before that is not in it)
+    if (left == 0) return {};
+    const auto waits =
+        fmt::format("{} still wait{} for upload", Counted(left, "change"), left == 1 ? "s" : "");
+    if (why)
+      return Error(
+          why->code, fmt::format("{}, in vain: {}", waits, why->what),
+          why->remedy.empty() ? "Each one's reason: pargeter queue " + options_.name : why->remedy);
+    const Steady now = options_.clock->Now();
+    if (now >= deadline || stop_->cancelled()) {
+      const bool kept = [&] {
+        View view(&tree_);
+        return facts_.CheckState(view).ok();
+      }();
+      return Error(
+          Code::kTimeout, waits,
+          !kept ? "The state folder was deleted: these changes are lost when this process ends."
+          : stop_->cancelled()
+              ? "The changes are safe on this disk, and are uploaded when the drive is mounted."
+          : store_->OfflineSince() != 0
+              ? "The changes are safe on this disk, and are uploaded when the store is back."
+              : "The changes are safe on this disk, and are uploaded in the background.");
+    }
+    if (given_up && given_up()) return Error(Code::kCancelled, "nobody waits for it any more");
+    outbox_.WaitForProgress(std::min(deadline, now + kLookWhetherDone));
+  }
+}
 
 DriveStatus Engine::Summary() {
   DriveStatus out;
@@ -24,10 +138,10 @@ DriveStatus Engine::Summary() {
     if (auto pending = view.index().Pending(); pending.ok()) out.pending = *pending;
     if (auto kept = view.index().Conflicts(); kept.ok()) out.conflicts = kept->size();
     Nanos& oldest = out.pending.oldest;
-    if (hold_from_(view) != 0) oldest = 0;
-    const auto waiting = view.index().Intents(0, hold_from_(view) != 0 ? 1 << 30 : 0);
+    if (guard_.hold_from_(view) != 0) oldest = 0;
+    const auto waiting = view.index().Intents(0, guard_.hold_from_(view) != 0 ? 1 << 30 : 0);
     for (const Node& node : waiting.ok() ? *waiting : std::vector<Node>()) {
-      if (!IsHeld(view, node)) {
+      if (!guard_.IsHeld(view, node)) {
         oldest = oldest == 0 ? node.intent_since : std::min(oldest, node.intent_since);
         continue;
       }
@@ -35,7 +149,7 @@ DriveStatus Engine::Summary() {
       if (out.held_since == 0) out.held_since = node.intent_since;
       --out.pending.files;  // it waits for a person, not for the store
     }
-    out.state_gone = !CheckState(view).ok();
+    out.state_gone = !facts_.CheckState(view).ok();
     out.last_error = out.offline_since != 0 ? store_->LastFault() : health_.Worst();
     if (auto sums = view.index().SumsOf(kRootId); sums.ok()) out.sums = *sums;
     if (auto bytes = view.index().OnDiskWaiting(); bytes.ok()) out.waiting_bytes = *bytes;
@@ -51,7 +165,7 @@ void Engine::SetLimits(const DriveLimits& limits) {
     limits_(view) = limits;
   }
   const std::uint64_t used = budget_->Used();
-  if (used > limits.cache_limit) FreeUnused(used - limits.cache_limit);
+  if (used > limits.cache_limit) contents_.FreeUnused(used - limits.cache_limit);
 }
 
 bool Engine::IsAlive() {
@@ -64,10 +178,10 @@ bool Engine::IsAlive() {
   return !outbox_.IsStuckSince(long_ago) || store_->LastSign() > long_ago;
 }
 
-Engine::StateOf Engine::StateOfLive(const Live& live) {
-  StateOf out{live.node, "remote", {}};
+NodeState Engine::StateOfLive(const Live& live) {
+  NodeState out{live.node, "remote", {}};
   Node& n = out.node;
-  n.on_disk = AttrOf(live).on_disk;
+  n.on_disk = facts_.AttrOf(live).on_disk;
   if (n.kind == NodeKind::kSymlink) n.size = n.target.size();
   const bool whole = n.kind == NodeKind::kSymlink || n.on_disk >= n.size;
   if (n.conflict)
@@ -86,7 +200,7 @@ Engine::StateOf Engine::StateOfLive(const Live& live) {
 }
 
 // A folder's state is that of what is below it.
-Status Engine::AddSums(View& view, StateOf* state) {
+Status Engine::AddSums(View& view, NodeState* state) {
   Node& n = state->node;
   if (n.kind != NodeKind::kFolder) return {};
   PG_ASSIGN(state->sums, view.index().SumsOf(n.id));
@@ -109,29 +223,18 @@ Status Engine::AddSums(View& view, StateOf* state) {
   return {};
 }
 
-Result<Engine::StateOf> Engine::State(NodeId id) {
+Result<NodeState> Engine::State(NodeId id) {
   View view(&tree_);
   PG_ASSIGN(Live * live, view.Get(id));
-  StateOf out = StateOfLive(*live);
+  NodeState out = StateOfLive(*live);
   PG_TRY(AddSums(view, &out));
   return out;
 }
 
-Result<Node> Engine::NodeAt(const std::string& path) {
-  View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(kRootId));
-  for (const std::string& part : Split(path, '/')) {
-    if (part.empty()) continue;
-    PG_ASSIGN(live, view.Find(live->node.id, part));
-    if (live == nullptr) return Error(Code::kNotFound, "there is no " + Printable(path));
-  }
-  return live->node;
-}
-
 // The content of a folder, each folder in it with the sums of what is below it.
-Result<std::vector<Engine::StateOf>> Engine::ListStates(NodeId folder) {
-  SavePresenceOfAll();
-  std::vector<StateOf> out;
+Result<std::vector<NodeState>> Engine::ListStates(NodeId folder) {
+  contents_.SavePresenceOfAll();
+  std::vector<NodeState> out;
   View view(&tree_);
   for (NodeId after = 0;;) {
     PG_ASSIGN(std::vector<Node> rows, view.index().Children(folder, after, 1000));
@@ -150,34 +253,7 @@ Result<std::vector<Engine::StateOf>> Engine::ListStates(NodeId folder) {
     }
   }
   std::sort(out.begin(), out.end(),
-            [](const StateOf& a, const StateOf& b) { return a.node.name < b.node.name; });
-  return out;
-}
-
-Result<std::string> Engine::PathOf(NodeId id) {
-  View view(&tree_);
-  std::string path;
-  while (id != kRootId && id != kNoNode) {
-    PG_ASSIGN(Live * live, view.Get(id));
-    const Node& n = live->node;
-    const std::string name = n.name.empty() ? KeyToName(n.there_name) : n.name;
-    path = path.empty() ? name : name + "/" + path;
-    id = n.gone() ? n.there_parent : n.parent;
-  }
-  return path;
-}
-
-Result<std::vector<std::pair<std::string, Node>>> Engine::Conflicts() {
-  std::vector<Node> rows;
-  {
-    View view(&tree_);
-    PG_ASSIGN(rows, view.index().Conflicts());
-  }
-  std::vector<std::pair<std::string, Node>> out;
-  for (Node& row : rows) {
-    PG_ASSIGN(std::string path, PathOf(row.id));
-    out.emplace_back(std::move(path), std::move(row));
-  }
+            [](const NodeState& a, const NodeState& b) { return a.node.name < b.node.name; });
   return out;
 }
 
@@ -189,13 +265,13 @@ Result<std::vector<std::pair<std::string, Node>>> Engine::Queue(int limit) {
   }
   std::vector<std::pair<std::string, Node>> out;
   for (Node& row : rows) {
-    auto path = PathOf(row.id);
+    auto path = facts_.PathOf(row.id);
     out.emplace_back(path.ok() ? *path : row.name, std::move(row));
   }
   return out;
 }
 
-Engine::Delay Engine::DelayOf(const Node& node) {
+UploadDelay Engine::DelayOf(const Node& node) {
   const Outbox::Delay waits = outbox_.DelayOf(node.id);
   return {std::max(static_cast<int>(node.attempts), waits.tries),
           node.error.empty() ? waits.why : node.error, waits.next_try};
@@ -214,11 +290,27 @@ Result<Attr> Engine::SpaceOf() {
   Attr attr;
   attr.size = free > keep ? free - keep : 0;
   attr.on_disk = total;
-  if (const auto account = AccountSpace(kSpaceFor); account.ok() && *account) {
+  if (const auto account = room_.AccountSpace(kSpaceFor); account.ok() && *account) {
     attr.size = std::min(attr.size, (*account)->available);
     attr.on_disk = (*account)->used + (*account)->available;
   }
   return attr;
+}
+
+Result<Sums> Engine::SumsOf(NodeId folder) {
+  contents_.SavePresenceOfAll();
+  View view(&tree_);
+  return view.index().SumsOf(folder);
+}
+
+Status Engine::CheckIndex() {
+  View view(&tree_);
+  PG_TRY(view.index().CheckPlaces());
+  return view.index().CheckSums();
+}
+
+std::vector<Happening> Engine::Happened(std::int64_t after, std::size_t limit) {
+  return events_.activity().After(after, limit);
 }
 
 }  // namespace pargeter

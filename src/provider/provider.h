@@ -1,6 +1,7 @@
 // One store protocol behind one contract. A Provider serves one folder of one account (a drive's
 // root); every path is relative to it, its parts joined by "/", spelled as the store spells them.
-// The engine turns parts into file names and back (engine/tree/naming.h); nothing here touches a disk.
+// The engine turns parts into file names and back (engine/api/naming.h); nothing here touches a
+// disk.
 //
 // Thread-safe: any number of calls at a time. Calls block, with deadlines of their own; each takes
 // a Cancel (may be null). Transient faults are retried inside, with back-off; what comes out as

@@ -1,4 +1,4 @@
-#include "engine/tree/naming.h"
+#include "engine/api/naming.h"
 
 #include <gtest/gtest.h>
 

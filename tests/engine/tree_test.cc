@@ -14,6 +14,7 @@ class TreeTest : public ::testing::Test, public BlobSink, public EffectSink {
   void SetUp() override {
     auto index = Index::Open(folder_ / "index.db");
     ASSERT_TRUE(index.ok()) << index.error().what;
+    tree_.SetBlobs(this);
     Tree::View view(&tree_);
     view.SetIndex(std::move(*index));
   }
@@ -41,7 +42,7 @@ class TreeTest : public ::testing::Test, public BlobSink, public EffectSink {
   using Strings = std::vector<std::string>;
   TemporaryFolder folder_;
   std::vector<std::string> done_;
-  Tree tree_{{&SystemClock(), 2, Duration(1000)}, this, this};
+  Tree tree_{{&SystemClock(), 2, Duration(1000)}, this};
 };
 
 TEST_F(TreeTest, EffectsComeWithTheOutermostCommit) {

@@ -12,7 +12,7 @@
 
 #include "base/error.h"
 #include "base/mutex.h"
-#include "engine/residency.h"
+#include "engine/api/residency.h"
 
 namespace pargeter {
 

@@ -9,7 +9,6 @@
 
 namespace pargeter {
 namespace {
-
 constexpr Duration kSilence(500), kTrial(1300), kTrialOffline(5000), kLook(100);
 
 bool Away(const Error& error) {

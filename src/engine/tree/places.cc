@@ -1,7 +1,7 @@
 // Places of nodes at the store.
 #include "engine/tree/places.h"
 
-#include "engine/tree/naming.h"
+#include "engine/api/naming.h"
 
 namespace pargeter {
 
@@ -49,6 +49,11 @@ void TakeOut(Node* node) {
 bool MayStay(const Node& node) {
   return node.effective == Placement::kLocal && !node.gone() && node.there == There::kAbsent &&
          node.upload.empty() && node.tried_parent == kNoNode;
+}
+
+bool ModeIsKnown(const Node& node) {
+  return node.kind == NodeKind::kSymlink || node.attributes_known || node.there == There::kAbsent ||
+         (node.dirty & kOwnMode) != 0;
 }
 
 }  // namespace pargeter

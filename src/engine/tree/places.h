@@ -19,6 +19,9 @@ void ForgetThere(Node* node);
 // The node goes from the tree here; the store has it where it had it.
 void TakeOut(Node* node);
 
+// Mode, or that there is none to know.
+bool ModeIsKnown(const Node& node);
+
 // The store never had it, not even perhaps, and is not to get it: nothing has to be done there.
 bool MayStay(const Node& node);
 

@@ -136,7 +136,7 @@ void Tree::View::Trim() {
     bool needed = tree_.used_.count(it->first) > 0 || live.lookups > 0 || live.opens > 0 ||
                   live.old_opens > 0 || live.unsaved || live.upload ||
                   (live.content && live.content.use_count() > 1);
-    if (!needed && live.content) needed = tree_.blobs_.IsUnsaved(live.content.get());
+    if (!needed && live.content) needed = tree_.blobs_->IsUnsaved(live.content.get());
     if (needed || it->first == kRootId)
       ++it;
     else
@@ -149,9 +149,9 @@ void Tree::View::RemoveDoomed() {
   auto& doomed = tree_.unlink_after_sync_;
   if (doomed.empty()) return;
   const bool any = std::any_of(doomed.begin(), doomed.end(),
-                               [&](NodeId id) { return tree_.blobs_.HasPending(id); });
+                               [&](NodeId id) { return tree_.blobs_->HasPending(id); });
   if (any && !Sync().ok()) return;
-  for (const NodeId id : std::exchange(doomed, {})) tree_.blobs_.DropPending(id);
+  for (const NodeId id : std::exchange(doomed, {})) tree_.blobs_->DropPending(id);
 }
 
 void Tree::View::Restore(Live* live, Node row) {
@@ -160,7 +160,7 @@ void Tree::View::Restore(Live* live, Node row) {
   live->node = std::move(row);
   live->doubtful = false;
   if (!live->content) return;
-  live->node.size = tree_.blobs_.SizeOf(live->content.get());
+  live->node.size = tree_.blobs_->SizeOf(live->content.get());
   live->unsaved = true;
 }
 
@@ -194,13 +194,13 @@ void Tree::Change::DropReleased() {
   // what the index on the disk may still hold for waiting is not destroyed before it knows better
   const bool may_drop = tree_.released_.empty() || !tree_.acks_unsynced_ || view_.Sync().ok();
   for (const auto& [id, bytes] : std::exchange(tree_.released_, {})) {
-    tree_.blobs_.ReleaseBytes(bytes);
+    tree_.blobs_->ReleaseBytes(bytes);
     if (!may_drop) continue;
-    tree_.blobs_.DropCached(id);
+    tree_.blobs_->DropCached(id);
     const auto it = tree_.live_.find(id);
     const bool lives_on = it != tree_.live_.end() && !it->second->node.gone();
     if (lives_on)
-      tree_.blobs_.DropPending(id);
+      tree_.blobs_->DropPending(id);
     else
       tree_.unlink_after_sync_.push_back(id);
   }
@@ -213,7 +213,7 @@ void Tree::Change::Undo() {
   tree_.caused_.clear();
   for (const auto& [id, bytes] : std::exchange(tree_.released_, {})) {
     const auto row = tree_.index_->Get(id);  // what is not written down is not known any more
-    if (row.ok()) tree_.blobs_.ReleaseBytes(bytes - std::min(bytes, *row ? (*row)->on_disk : 0));
+    if (row.ok()) tree_.blobs_->ReleaseBytes(bytes - std::min(bytes, *row ? (*row)->on_disk : 0));
   }
   for (const NodeId id : std::exchange(tree_.touched_, {})) {
     const auto it = tree_.live_.find(id);

@@ -78,9 +78,9 @@ class Tree {
     std::size_t remembered;  // nodes in memory that nobody needs just now
     Duration quiet;          // before a change has its turn
   };
-  // Both sinks outlive the tree.
-  Tree(Options options, BlobSink* blobs, EffectSink* effects)
-      : options_(options), blobs_(*blobs), effects_(*effects) {}
+  // Both sinks outlive the tree; `SetBlobs` comes before the first View.
+  Tree(Options options, EffectSink* effects) : options_(options), effects_(*effects) {}
+  void SetBlobs(BlobSink* blobs) { blobs_ = blobs; }
   Tree(const Tree&) = delete;
   Tree& operator=(const Tree&) = delete;
 
@@ -99,7 +99,7 @@ class Tree {
   using Effect = std::variant<Event, Turn>;
 
   const Options options_;
-  BlobSink& blobs_;
+  BlobSink* blobs_ = nullptr;
   EffectSink& effects_;
   Mutex mutex_;
   CondVar changed_;

@@ -8,7 +8,7 @@
 #include <string>
 
 #include "base/log.h"
-#include "engine/tree/naming.h"
+#include "engine/api/naming.h"
 #include "face/stream/operations.h"
 #include "face/stream/policy.h"
 #include "face/stream/shown.h"

@@ -1,0 +1,241 @@
+// Contents: room for bytes that come, and what goes for it.
+#include "cache/eviction.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <thread>
+#include <utility>
+
+#include "base/log.h"
+#include "base/text.h"
+#include "base/threads.h"
+#include "base/units.h"
+#include "engine/content/contents.h"
+#include "engine/context/facts.h"
+
+namespace pargeter {
+
+using Place = BlockStore::Place;
+
+namespace {
+constexpr Duration kShrinkAgain(500);
+
+constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
+
+constexpr std::size_t kBatch = 500;  // files in one transaction
+
+constexpr std::size_t kNamed = 5;  // files that are named in an answer
+
+}  // namespace
+
+bool Contents::MakeRoom(std::uint64_t bytes) {
+  for (int round = 0; round < 4; ++round) {
+    const std::uint64_t over = budget_->Reserve(bytes);
+    if (over == 0) return true;
+    // a little more than is needed, so that not every block evicts one
+    const std::uint64_t want =
+        over + std::min<std::uint64_t>(64 * kMiB, budget_->limits().bytes / 16);
+    SavePresenceOfAll();  // what came last is weighed with the rest
+    if (FreeUnused(want) == 0 && FreeBehindReaders(over) == 0) return false;
+  }
+  return false;
+}
+
+// Written bytes are accepted whether the limit allows them or not. Once the store has them, or if
+// anything else exceeds the limit, the least used files are evicted. Files that wait for upload,
+// are pinned or open stay, and are looked at again.
+void Contents::ShrinkLoop() {
+  while (!stop_->cancelled()) {
+    const std::uint64_t over = budget_->AwaitOver();
+    if (over == 0 || stop_->cancelled()) continue;
+    if (FreeUnused(over) < over) stop_->WaitFor(kShrinkAgain);
+  }
+}
+
+// Files that nobody has open, in the order of cache/eviction.h.
+std::uint64_t Contents::FreeUnused(std::uint64_t bytes) {
+  spare_->Tend();
+  std::uint64_t freed = 0;
+  View view(&tree_);
+  SaveUses(view);
+  const auto sums = view.index().SumsOf(kRootId);
+  if (!sums.ok()) return 0;
+  auto once = static_cast<std::uint64_t>(std::max<std::int64_t>(0, sums->once_on_disk));
+  auto first = view.index().LeastUsed(false, 256), second = view.index().LeastUsed(true, 256);
+  if (!first.ok() || !second.ok()) return 0;
+  Change change(&view);
+  auto a = first->begin(), b = second->begin();
+  while (freed < bytes && (a != first->end() || b != second->end())) {
+    const bool from_once =
+        b == second->end() ||
+        (a != first->end() && FirstToGo(once, budget_->limits().bytes) == Segment::kOnce);
+    Live* live = view.Adopt(std::move(from_once ? *a++ : *b++));
+    const std::uint64_t here = facts_.AttrOf(*live).on_disk;
+    const std::uint64_t gone = FreeOf(view, live, bytes - freed);
+    freed += gone;
+    if (from_once) once -= std::min(once, std::min(here, gone));
+  }
+  return change.Commit().ok() ? freed : 0;
+}
+
+// One file: the whole of it, or of a huge one only as much as is needed.
+std::uint64_t Contents::FreeOf(View& view, Live* live, std::uint64_t bytes) {
+  if (live->opens > 0 || (live->node.dirty & kData)) return 0;
+  if (live->content && live->content.use_count() > 1) return 0;
+  const std::uint64_t here = facts_.AttrOf(*live).on_disk;
+  if (here >= kHuge && bytes < here / 2) return FreeTail(view, live, bytes);
+  live->node.used_again = false;
+  DropContent(view, live);
+  Ignore(view.Save(live));
+  return here;
+}
+
+// From its end backwards: what opens a file reads its beginning. The index forgets it first, since
+// a hole must never be taken for content after a crash.
+std::uint64_t Contents::FreeTail(View& view, Live* live, std::uint64_t bytes) {
+  auto content = ContentOf(view, live);
+  if (!content.ok() || !view.index().DropPresence(live->node.id).ok() || !view.Sync().ok())
+    return 0;
+  std::uint64_t freed = 0;
+  {
+    Content& c = **content;
+    const Lock lock(c.mu);
+    if (c.readers > 0 || c.filling > 0 || c.place == Place::kPending) return 0;
+    ++c.removals;
+    c.unsaved = true;
+    const auto ranges = c.present.All();
+    for (auto it = ranges.rbegin(); it != ranges.rend() && freed < bytes; ++it) {
+      const std::uint64_t want = (bytes - freed + kMiB - 1) / kMiB * kMiB;
+      const Range cut{it->size() > want ? (it->end - want) / 4096 * 4096 : it->begin, it->end};
+      c.present.Remove(cut);
+      if (!options_.disk->Punch(c.fd.get(), cut.begin, cut.size()).ok()) break;
+      freed += cut.size();
+    }
+    live->node.on_disk = c.present.Bytes();
+    NoteUnsaved(live->node.id);
+  }
+  Ignore(view.Save(live));
+  budget_->Release(freed);
+  return freed;
+}
+
+// Of files larger than the cache: what their readers have left behind. The index forgets it first,
+// since a hole must never be taken for content after a crash.
+std::uint64_t Contents::FreeBehindReaders(std::uint64_t bytes) {
+  std::uint64_t freed = 0;
+  View view(&tree_);
+  for (const auto& [id, live] : view.inodes()) {
+    if (!live->content || (live->node.dirty & kData)) continue;
+    Content& content = *live->content;
+    const Lock lock(content.mu);
+    if (content.readers > 0 || content.filling > 0 || content.written ||
+        content.place == Place::kPending)
+      continue;
+    const std::uint64_t margin = 2 * kMiB;
+    const std::uint64_t low =
+        content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
+    RangeSet behind = content.present;
+    behind.Remove({low, ~0ull >> 1});
+    if (behind.empty() || !view.index().DropPresence(id).ok() || !view.Sync().ok()) continue;
+    ++content.removals;
+    content.unsaved = true;
+    for (const Range& range : behind.All()) {
+      if (freed >= bytes) break;
+      const Range cut{range.begin, std::min(range.end, range.begin + (bytes - freed) + 16 * kMiB)};
+      content.present.Remove(cut);
+      if (!options_.disk->Punch(content.fd.get(), cut.begin, cut.size()).ok()) break;
+      freed += cut.size();
+    }
+    NoteUnsaved(id);
+  }
+  budget_->Release(freed);
+  return freed;
+}
+
+// ---- evict
+
+// Sorts one file: what may go into `out`, the rest into the answer.
+void Contents::Weigh(View& view, const Node& row, const EvictWish& wish, Evicted* answer,
+                     std::vector<std::pair<Nanos, NodeId>>* out) {
+  const auto it = view.inodes().find(row.id);
+  Live* live = it == view.inodes().end() ? nullptr : it->second.get();
+  const Node& node = live != nullptr ? live->node : row;
+  const std::uint64_t here = live != nullptr ? facts_.AttrOf(*live).on_disk : node.on_disk;
+  if (node.kind != NodeKind::kFile || here == 0 || node.gone()) return;
+  const auto name = [&](std::vector<std::string>* names) {
+    if (names->size() >= kNamed) return;
+    const auto path = view.PathHere(node.id);
+    names->push_back(path.ok() ? *path : node.name);
+  };
+  if (node.effective == Placement::kPin || node.effective == Placement::kLocal) {
+    ++answer->kept;
+    name(&answer->kept_names);
+  } else if ((node.dirty & kData) || node.intent != 0) {
+    ++answer->pending;
+    name(&answer->pending_names);
+  } else if (wish.unused_since != 0 && node.used_at > wish.unused_since) {
+    return;
+  } else if (live != nullptr && live->opens > 0) {
+    ++answer->open;
+    if (!wish.dry_run) live->drop_when_closed = true;
+  } else {
+    out->emplace_back(node.used_at, node.id);
+  }
+}
+
+Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
+  spare_->Tend();
+  SavePresenceOfAll();
+  Evicted answer;
+  std::vector<std::pair<Nanos, NodeId>> candidates;
+  for (const NodeId id : ids) {
+    PG_TRY(facts_.Walk(
+        id,
+        [&](View& view, const Node& folder) -> Result<bool> {
+          PG_ASSIGN(const Sums sums, view.index().SumsOf(folder.id));
+          return sums.on_disk > 0;
+        },
+        [&](View& view, const Node& node) { Weigh(view, node, wish, &answer, &candidates); }));
+  }
+  std::sort(candidates.begin(), candidates.end());
+  candidates.erase(std::unique(candidates.begin(), candidates.end()), candidates.end());
+  const auto free_now = options_.disk->FreeBytes(options_.cache_folder);
+  answer.free_before = free_now.ok() ? *free_now : 0;
+  std::uint64_t goal = ~0ull;  // bytes to free
+  if (wish.until_free != 0)
+    goal = wish.until_free > answer.free_before ? wish.until_free - answer.free_before : 0;
+  for (std::size_t at = 0; at < candidates.size() && answer.bytes < goal; at += kBatch) {
+    View view(&tree_);
+    Change change(&view);
+    const std::size_t end = std::min(candidates.size(), at + kBatch);
+    for (std::size_t i = at; i < end && answer.bytes < goal; ++i) {
+      auto live = view.Get(candidates[i].second);
+      if (!live.ok()) continue;
+      const std::uint64_t bytes = facts_.AttrOf(**live).on_disk;
+      if (!wish.dry_run && !DropIfUnused(view, *live, true)) continue;
+      answer.bytes += bytes;
+      ++answer.files;
+    }
+    PG_TRY(change.Commit());
+  }
+  const auto free_after = options_.disk->FreeBytes(options_.cache_folder);
+  answer.free_after = wish.dry_run ? answer.free_before + answer.bytes
+                                   : (free_after.ok() ? *free_after : answer.free_before);
+  return answer;
+}
+
+// Clean, open nowhere, and not to be kept: its bytes go, its name stays. `arriving`: also if some
+// of them are just being fetched.
+bool Contents::DropIfUnused(View& view, Live* live, bool arriving) {
+  const Node& node = live->node;
+  if (node.gone() || live->opens > 0 || (node.dirty & kData) || node.intent != 0) return false;
+  if (node.effective == Placement::kPin || node.effective == Placement::kLocal) return false;
+  if (!arriving && live->content && live->content.use_count() > 1) return false;
+  live->node.used_again = false;
+  DropContent(view, live);
+  Ignore(view.Save(live));
+  return true;
+}
+
+}  // namespace pargeter

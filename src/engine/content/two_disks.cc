@@ -1,0 +1,141 @@
+// Contents: the cache may be on another disk than what waits for upload. Then a file that is
+// written, or has gone up, is copied from the one to the other: without a lock, as nobody is to
+// wait for it.
+#include <algorithm>
+
+#include "base/units.h"
+#include "engine/content/contents.h"
+#include "engine/content/fetcher.h"
+#include "engine/context/facts.h"
+
+namespace pargeter {
+
+namespace {
+constexpr std::uint64_t kWithTheLock = 256 * kKiB;  // the rest of a copy, of what came meanwhile
+}  // namespace
+
+// Brings the bytes next to the place where they will be needed; MoveContent ends it. Nothing to do
+// on one disk. kNoSpace: that disk has no room for them.
+Status Contents::Carry(const std::shared_ptr<Content>& content, BlockStore::Place to) {
+  if (blocks_->OneDisk()) return {};
+  Content& c = *content;
+  Lock lock(c.mu);
+  while (c.carrying)
+    c.changed.WaitUntil(c.mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
+  if (c.place == to || c.detached || (c.carried && c.carried_to == to)) return {};
+  c.carrying = true;
+  const std::uint64_t bytes = c.present.Bytes();
+  const int from = c.BeginUse();
+  lock.Unlock();
+  RangeSet copied;
+  Status carried = MakeRoomOn(to, bytes);
+  Fd copy;
+  if (carried.ok()) {
+    auto begun = blocks_->BeginCopy(c.id, to);
+    carried = begun.ok() ? Status() : Status(begun.error());
+    if (begun.ok()) copy = std::move(*begun);
+  }
+  lock.Relock();
+  while (carried.ok()) {
+    RangeSet left = c.present;
+    for (const Range& range : copied.All()) left.Remove(range);
+    if (left.Bytes() <= kWithTheLock) break;
+    lock.Unlock();
+    for (const Range& range : left.All()) {
+      if (carried.ok()) carried = blocks_->CopyBytes(from, copy.get(), range);
+      copied.Add(range);
+    }
+    lock.Relock();
+  }
+  if (carried.ok()) {
+    c.carried = std::move(copy);
+    c.carried_to = to;
+    c.carried_ranges = std::move(copied);
+  } else if (copy) {
+    blocks_->DropCopy(c.id, to);
+  }
+  c.EndUse();
+  c.carrying = false;
+  c.changed.NotifyAll();
+  return carried;
+}
+
+// It was not needed after all.
+void Contents::DropCarried(Content* content) {
+  const Lock lock(content->mu);
+  if (!content->carried) return;
+  content->carried.Reset();
+  content->carried_ranges.Clear();
+  blocks_->DropCopy(content->id, content->carried_to);
+}
+
+// The file goes to the other place, and the descriptor with it.
+Status Contents::MoveContent(Content* content, BlockStore::Place to) {
+  if (content->place == to) return {};
+  if (blocks_->OneDisk()) {
+    PG_TRY(blocks_->Move(content->id, content->place, to));
+    content->place = to;
+    return {};
+  }
+  content->WaitForFilling();
+  if (!content->carried || content->carried_to != to) {
+    PG_ASSIGN(content->carried, blocks_->BeginCopy(content->id, to));
+    content->carried_to = to;
+    content->carried_ranges.Clear();
+  }
+  RangeSet left = content->present;
+  for (const Range& range : content->carried_ranges.All()) left.Remove(range);
+  PG_TRY(options_.disk->Truncate(content->carried.get(), content->size));
+  for (const Range& range : left.All())
+    PG_TRY(blocks_->CopyBytes(content->fd.get(), content->carried.get(), range));
+  const Status ended = blocks_->EndCopy(content->id, content->place, to, content->carried.get());
+  if (!ended.ok()) {  // it may have its name already: the next attempt begins anew
+    content->carried.Reset();
+    content->carried_ranges.Clear();
+    blocks_->DropCopy(content->id, to);
+    return ended;
+  }
+  if (content->readers > 0) content->former.push_back(std::move(content->fd));
+  content->fd = std::move(content->carried);
+  content->carried_ranges.Clear();
+  content->place = to;
+  return {};
+}
+
+// It is at the store, and the cache's disk has no room for it: it comes from there when it is read.
+void Contents::GiveUpBytes(View& view, Live* live) {
+  Content& c = *live->content;
+  bool open = false;
+  std::uint64_t bytes = 0;
+  {
+    const Lock lock(c.mu);
+    Ignore(blocks_->Drop(c.id, BlockStore::Place::kCache));
+    auto fresh = blocks_->Open(c.id, BlockStore::Place::kCache);
+    open = fresh.ok() && options_.disk->Truncate(fresh->get(), c.size).ok();
+    if (open) {
+      bytes = c.present.Bytes();
+      if (c.readers > 0) c.former.push_back(std::move(c.fd));
+      c.fd = std::move(*fresh);
+      c.place = BlockStore::Place::kCache;
+      c.present.Clear();
+      ++c.removals;
+    }
+  }
+  if (!open) return DropContent(view, live);
+  budget_->Release(bytes);
+  // what the index on the disk may still hold for waiting is not destroyed before it knows better
+  if (view.Sync().ok()) Ignore(blocks_->Drop(c.id, BlockStore::Place::kPending));
+}
+
+// On the disk that `to` is on. What is moved there is counted already.
+Status Contents::MakeRoomOn(BlockStore::Place to, std::uint64_t bytes) {
+  if (to == BlockStore::Place::kPending) return budget_->TakePendingRoom(bytes);
+  for (int round = 0;; ++round) {
+    const std::uint64_t over = budget_->TakeCacheRoom(bytes);
+    if (over == 0) return {};
+    if (round == 3 || FreeUnused(over) == 0)
+      return Error(Code::kNoSpace, "the cache is full of what may not be evicted");
+  }
+}
+
+}  // namespace pargeter
