@@ -100,6 +100,20 @@ TEST_F(OutboxTest, ANodeThatIsPushedDuringItsTurnGetsAnotherAfterIt) {
   EXPECT_EQ(most_, 1);
 }
 
+TEST_F(OutboxTest, AChangeDuringATurnThatEndsInALongWaitDoesNotWaitWithIt) {
+  told_[1] = {Again(Duration(3600'000), Error(Code::kRefused, "held back"))};
+  Hold(1);
+  outbox_.Start(this);
+  outbox_.Push(1, 1, Duration(0));
+  AwaitTurns(1);
+  const Steady begun = std::chrono::steady_clock::now();
+  outbox_.Push(1, 1, Duration(0));  // released meanwhile
+  Release();
+  EXPECT_EQ(AwaitTurns(2), (std::vector<NodeId>{1, 1}));
+  AwaitIdle();
+  EXPECT_FALSE(outbox_.RefusalOfAll(begun));
+}
+
 TEST_F(OutboxTest, WhatWaitsBehindAnotherRunsWhenThatHasEnded) {
   told_[2] = {Behind(1)};
   Hold(1);

@@ -123,7 +123,8 @@ void Outbox::Finish(NodeId id, const TurnResult& result) {
   if (goes_on && !result.failed) at_once_ = std::min(at_once_ + 0.1, double(options_.workers));
   running_.erase(id);
   const bool rerun = rerun_.erase(id) > 0;
-  if (result.next == TurnResult::Next::kDone) {
+  if (result.next == TurnResult::Next::kDone || (rerun && goes_on)) {
+    // what a turn says that was planned before the node changed again is not true any more
     waits_.erase(id);
     if (rerun) Schedule(id, order, hurry_ > 0 ? now : now + options_.quiet);
   } else {
