@@ -89,7 +89,7 @@ void Engine::Start(ChangeListener* listener) {
     const auto learnt = view.index().Meta(Mark::kProbeResult);
     if (learnt.ok() && !learnt->empty()) store_->AdoptProbeResult(*learnt);
     // from here on something may come to the store of which a power cut takes the memory
-    if (view.index().SetMeta(Mark::kAllKnown, "").ok()) Ignore(view.Sync());
+    if (view.index().SetMeta(Mark::kAllKnown, "").ok()) Ignore(view.SyncUnderLock());
   }
   started_ = true;
   Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
@@ -154,11 +154,11 @@ void Engine::Stop() {
   // it is said to be safe on this disk; and after the next boot nobody has to doubt it
   const auto waits = WaitingForStore();
   if (!waits.ok() || *waits > 0) contents_.SyncEverything();
+  Ignore(tree_.UnlinkDeleted());
   View view(&tree_);
   Ignore(view.index().SetMeta(Mark::kAllKnown,
                               "1"));  // no power cut takes the memory of what was sent
-  Ignore(view.Sync());
-  view.RemoveDoomed();
+  Ignore(view.SyncUnderLock());
   Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
 }
 

@@ -1,8 +1,10 @@
 // The engine of one drive: makes the components and joins them, starts and stops them in order, and
 // answers what takes several of them.
 //
-// Lock order: the probe's (StoreClient), that of saving (Contents), the tree's (Tree::View), a
-// Content's, then any one of the leaves'. None but the first is held while the store is asked.
+// Lock order: the probe's (StoreClient), those of unlinking (Tree), saving (Contents) and flushing
+// (Tree), the tree's own (Tree::View), a Content's, then any one of the leaves'. None but the first
+// is held while the store is asked, none from the tree's on while a disk is flushed
+// (docs/locking.md).
 #pragma once
 
 #include <functional>

@@ -186,7 +186,9 @@ class Index {
                                              bool thorough = true);
 
   Transaction Begin() { return Transaction(&db_); }
-  Status Sync();  // what is committed survives a power cut
+  // What is committed survives a power cut. May be called by another thread than all else.
+  Status Sync();
+  std::int64_t Changes() const { return db_.Changes(); }  // grows with everything that is written
 
   Result<std::optional<Node>> Get(NodeId id);
   Result<std::optional<Node>> Find(NodeId parent, std::string_view name);

@@ -139,6 +139,7 @@ Status Database::Execute(const std::string& sql) {
   return {};
 }
 std::int64_t Database::LastRowId() const { return sqlite3_last_insert_rowid(db_); }
+std::int64_t Database::Changes() const { return sqlite3_total_changes64(db_); }
 
 void Database::OnEnd(std::function<Status()> before_commit, std::function<void()> after_rollback) {
   before_commit_ = std::move(before_commit);

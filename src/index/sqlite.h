@@ -56,6 +56,7 @@ class Database {
   // prevents, and after it was rolled back.
   void OnEnd(std::function<Status()> before_commit, std::function<void()> after_rollback);
   std::int64_t LastRowId() const;
+  std::int64_t Changes() const;  // rows written so far, also by what was rolled back
 
  private:
   friend class Statement;

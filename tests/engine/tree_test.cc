@@ -89,10 +89,9 @@ TEST_F(TreeTest, EffectsOutsideAChangeComeBeforeOthersSeeTheTree) {
 }
 
 TEST_F(TreeTest, WaitingBytesOfADeletedFileGoOnlyAfterASync) {
-  Tree::View view(&tree_);
-  Live* live = Make(&view, "a");
-  const NodeId id = live->node.id;
   {
+    Tree::View view(&tree_);
+    const NodeId id = Make(&view, "a")->node.id;
     Tree::Change change(&view);
     view.ReleaseOnCommit(id, 5);
     ASSERT_TRUE(view.index().Delete(id).ok());
@@ -100,7 +99,7 @@ TEST_F(TreeTest, WaitingBytesOfADeletedFileGoOnlyAfterASync) {
     ASSERT_TRUE(change.Commit().ok());
   }
   EXPECT_EQ(Done(), (Strings{"release 5", "drop cached"}));
-  view.RemoveDoomed();
+  ASSERT_TRUE(tree_.UnlinkDeleted().ok());
   EXPECT_EQ(Done(), (Strings{"drop pending"}));
 }
 

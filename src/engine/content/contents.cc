@@ -219,17 +219,20 @@ Status Contents::FlushContent(const OpenFilePtr& file, bool durable) {
     content->EndUse();
   }
   PG_TRY(synced);
-  View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(file->id));
-  if (live->content.get() != content) return {};
-  live->node.dirty &= ~(kBegun | kEmptied);
-  if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
-  PG_TRY(SaveContent(view, live, content, true));
-  if (durable) {
-    PG_TRY(view.Sync());
-    live->synced_generation = generation;
+  {
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(file->id));
+    if (live->content.get() != content) return {};
+    live->node.dirty &= ~(kBegun | kEmptied);
+    if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
+    PG_TRY(SaveContent(view, live, content, true));
+    if (live->node.intent != 0) view.Push(live->node.id, live->node.intent);
   }
-  if (live->node.intent != 0) view.Push(live->node.id, live->node.intent);
+  if (!durable) return {};
+  PG_TRY(tree_.Sync());
+  View view(&tree_);
+  const auto live = view.Get(file->id);
+  if (live.ok() && (*live)->content.get() == content) (*live)->synced_generation = generation;
   return {};
 }
 
@@ -351,13 +354,17 @@ void Contents::SyncEverything() {
   if (!options_.disk->SyncAll(options_.cache_folder).ok() ||
       !options_.disk->SyncAll(options_.state_folder).ok())
     return;
+  {
+    View view(&tree_);
+    cache_changed_(view) = false;
+    Change change(&view);
+    if (!view.index().SetMeta(Mark::kSyncedAt, std::to_string(begun)).ok() ||
+        !view.index().SetMeta(Mark::kSyncedRound, std::to_string(round)).ok() ||
+        !change.Commit().ok())
+      return;
+  }
+  if (!tree_.Sync().ok()) return;
   View view(&tree_);
-  cache_changed_(view) = false;
-  Change change(&view);
-  if (!view.index().SetMeta(Mark::kSyncedAt, std::to_string(begun)).ok() ||
-      !view.index().SetMeta(Mark::kSyncedRound, std::to_string(round)).ok() ||
-      !change.Commit().ok() || !view.Sync().ok())
-    return;
   synced_at_(view) = begun;
   synced_round_(view) = round;
 }

@@ -69,8 +69,18 @@ class Contents : public Component, public BlobSink {
   Status MakeRoomOn(BlockStore::Place to, std::uint64_t bytes);
   void CloseIdle(View& view);
   Result<WritingMark> MakeDirty(const OpenFilePtr& file);
-  std::uint64_t FreeOf(View& view, Live* live, std::uint64_t bytes);
-  std::uint64_t FreeTail(View& view, Live* live, std::uint64_t bytes);
+  Result<WritingMark> JournalWriting(const OpenFilePtr& file, bool synced, bool* wants_sync);
+  // A part of a content that is to go once the index has forgotten all of it, on the disk too.
+  struct Part {
+    NodeId id;
+    std::uint64_t bytes;
+  };
+  std::uint64_t FreeOf(View& view, Live* live, std::uint64_t bytes, std::vector<Part>* parts);
+  std::uint64_t FreeSome(std::uint64_t bytes, std::vector<Part>* parts);
+  bool ForgetPresence(View& view, Live* live);
+  std::uint64_t FreeTail(const Part& part);
+  std::uint64_t FreeBehindReader(NodeId id, std::uint64_t bytes);
+  static RangeSet BehindReader(const Content& content) REQUIRES(content.mu);
   std::uint64_t FreeBehindReaders(std::uint64_t bytes);
   void Weigh(View& view, const Node& row, const EvictWish& wish, Evicted* answer,
              std::vector<std::pair<Nanos, NodeId>>* out);

@@ -23,7 +23,11 @@ constexpr Duration kShrinkAgain(500);
 
 constexpr std::uint64_t kHuge = 64 * kMiB;  // evicted piece by piece
 
-constexpr std::size_t kBatch = 500;  // files in one transaction
+constexpr int kBatch = 32;                   // files in one transaction: others wait for it
+constexpr int kRounds = 64;                  // of such transactions
+constexpr int kWeighed = 256;                // candidates of a segment
+constexpr std::uint64_t kMargin = 2 * kMiB;  // a reader may go back so far
+constexpr std::uint64_t kMore = 16 * kMiB;   // freed at once, so that not each block frees some
 
 constexpr std::size_t kNamed = 5;  // files that are named in an answer
 
@@ -53,101 +57,159 @@ void Contents::ShrinkLoop() {
   }
 }
 
-// Files that nobody has open, in the order of cache/eviction.h.
+// Files that nobody has open, in the order of cache/eviction.h; a few in one transaction, so that
+// others have their turn.
 std::uint64_t Contents::FreeUnused(std::uint64_t bytes) {
   spare_->Tend();
+  Ignore(tree_.Sync());  // no file goes before the index on the disk knows that it is up
   std::uint64_t freed = 0;
+  for (int round = 0; round < kRounds && freed < bytes; ++round) {
+    std::vector<Part> parts;
+    const std::uint64_t went = FreeSome(bytes - freed, &parts);
+    freed += went;
+    if (!parts.empty() && !tree_.Sync().ok()) return freed;
+    std::uint64_t cut = 0;
+    for (const Part& part : parts) cut += FreeTail(part);
+    freed += cut;
+    if (went + cut == 0) break;
+  }
+  return freed;
+}
+
+std::uint64_t Contents::FreeSome(std::uint64_t bytes, std::vector<Part>* parts) {
   View view(&tree_);
   SaveUses(view);
   const auto sums = view.index().SumsOf(kRootId);
   if (!sums.ok()) return 0;
   auto once = static_cast<std::uint64_t>(std::max<std::int64_t>(0, sums->once_on_disk));
-  auto first = view.index().LeastUsed(false, 256), second = view.index().LeastUsed(true, 256);
+  auto first = view.index().LeastUsed(false, kWeighed);
+  auto second = view.index().LeastUsed(true, kWeighed);
   if (!first.ok() || !second.ok()) return 0;
   Change change(&view);
   auto a = first->begin(), b = second->begin();
-  while (freed < bytes && (a != first->end() || b != second->end())) {
+  std::uint64_t freed = 0, planned = 0;
+  int files = 0;
+  while (freed + planned < bytes && files < kBatch && (a != first->end() || b != second->end())) {
     const bool from_once =
         b == second->end() ||
         (a != first->end() && FirstToGo(once, budget_->limits().bytes) == Segment::kOnce);
     Live* live = view.Adopt(std::move(from_once ? *a++ : *b++));
     const std::uint64_t here = facts_.AttrOf(*live).on_disk;
-    const std::uint64_t gone = FreeOf(view, live, bytes - freed);
+    const std::size_t before = parts->size();
+    const std::uint64_t gone = FreeOf(view, live, bytes - freed - planned, parts);
+    if (parts->size() > before) planned += parts->back().bytes;
+    if (gone > 0) ++files;
     freed += gone;
     if (from_once) once -= std::min(once, std::min(here, gone));
   }
-  return change.Commit().ok() ? freed : 0;
+  if (change.Commit().ok()) return freed;
+  parts->clear();
+  return 0;
 }
 
-// One file: the whole of it, or of a huge one only as much as is needed.
-std::uint64_t Contents::FreeOf(View& view, Live* live, std::uint64_t bytes) {
+// One file: the whole of it; of a huge one only as much as is needed, as a part for later.
+std::uint64_t Contents::FreeOf(View& view, Live* live, std::uint64_t bytes,
+                               std::vector<Part>* parts) {
   if (live->opens > 0 || (live->node.dirty & kData)) return 0;
   if (live->content && live->content.use_count() > 1) return 0;
   const std::uint64_t here = facts_.AttrOf(*live).on_disk;
-  if (here >= kHuge && bytes < here / 2) return FreeTail(view, live, bytes);
+  if (here >= kHuge && bytes < here / 2) {
+    if (ForgetPresence(view, live)) parts->push_back({live->node.id, bytes});
+    return 0;
+  }
   live->node.used_again = false;
   DropContent(view, live);
   Ignore(view.Save(live));
   return here;
 }
 
-// From its end backwards: what opens a file reads its beginning. The index forgets it first, since
-// a hole must never be taken for content after a crash.
-std::uint64_t Contents::FreeTail(View& view, Live* live, std::uint64_t bytes) {
-  auto content = ContentOf(view, live);
-  if (!content.ok() || !view.index().DropPresence(live->node.id).ok() || !view.Sync().ok())
-    return 0;
+// The index forgets what is here of a content before any of it goes, since a hole must never be
+// taken for content after a crash. Memory goes on knowing it.
+bool Contents::ForgetPresence(View& view, Live* live) {
+  const auto content = ContentOf(view, live);
+  if (!content.ok() || !view.index().DropPresence(live->node.id).ok()) return false;
+  const Lock lock((*content)->mu);
+  (*content)->unsaved = true;
+  NoteUnsaved(live->node.id);
+  return true;
+}
+
+// From its end backwards: what opens a file reads its beginning.
+std::uint64_t Contents::FreeTail(const Part& part) {
+  View view(&tree_);
+  Live* live = view.InMemory(part.id);
+  if (live == nullptr || !live->content || (live->node.dirty & kData)) return 0;
   std::uint64_t freed = 0;
   {
-    Content& c = **content;
+    Content& c = *live->content;
     const Lock lock(c.mu);
-    if (c.readers > 0 || c.filling > 0 || c.place == Place::kPending) return 0;
+    // (saved meanwhile: the index knows of it again)
+    if (c.readers > 0 || c.filling > 0 || c.place == Place::kPending || !c.unsaved) return 0;
     ++c.removals;
-    c.unsaved = true;
     const auto ranges = c.present.All();
-    for (auto it = ranges.rbegin(); it != ranges.rend() && freed < bytes; ++it) {
-      const std::uint64_t want = (bytes - freed + kMiB - 1) / kMiB * kMiB;
+    for (auto it = ranges.rbegin(); it != ranges.rend() && freed < part.bytes; ++it) {
+      const std::uint64_t want = (part.bytes - freed + kMiB - 1) / kMiB * kMiB;
       const Range cut{it->size() > want ? (it->end - want) / 4096 * 4096 : it->begin, it->end};
       c.present.Remove(cut);
       if (!options_.disk->Punch(c.fd.get(), cut.begin, cut.size()).ok()) break;
       freed += cut.size();
     }
     live->node.on_disk = c.present.Bytes();
-    NoteUnsaved(live->node.id);
   }
   Ignore(view.Save(live));
   budget_->Release(freed);
   return freed;
 }
 
-// Of files larger than the cache: what their readers have left behind. The index forgets it first,
-// since a hole must never be taken for content after a crash.
+// What the last reader of a content has left behind, and does not need just now.
+RangeSet Contents::BehindReader(const Content& content) {
+  if (content.readers > 0 || content.filling > 0 || content.written ||
+      content.place == Place::kPending)
+    return {};
+  const std::uint64_t low =
+      content.last_read > kMargin ? (content.last_read - kMargin) / 4096 * 4096 : 0;
+  RangeSet behind = content.present;
+  behind.Remove({low, ~0ull >> 1});
+  return behind;
+}
+
+// Of files larger than the cache: what their readers have left behind.
 std::uint64_t Contents::FreeBehindReaders(std::uint64_t bytes) {
-  std::uint64_t freed = 0;
-  View view(&tree_);
-  for (const auto& [id, live] : view.inodes()) {
-    if (!live->content || (live->node.dirty & kData)) continue;
-    Content& content = *live->content;
-    const Lock lock(content.mu);
-    if (content.readers > 0 || content.filling > 0 || content.written ||
-        content.place == Place::kPending)
-      continue;
-    const std::uint64_t margin = 2 * kMiB;
-    const std::uint64_t low =
-        content.last_read > margin ? (content.last_read - margin) / 4096 * 4096 : 0;
-    RangeSet behind = content.present;
-    behind.Remove({low, ~0ull >> 1});
-    if (behind.empty() || !view.index().DropPresence(id).ok() || !view.Sync().ok()) continue;
-    ++content.removals;
-    content.unsaved = true;
-    for (const Range& range : behind.All()) {
-      if (freed >= bytes) break;
-      const Range cut{range.begin, std::min(range.end, range.begin + (bytes - freed) + 16 * kMiB)};
-      content.present.Remove(cut);
-      if (!options_.disk->Punch(content.fd.get(), cut.begin, cut.size()).ok()) break;
-      freed += cut.size();
+  std::vector<NodeId> ids;
+  {
+    View view(&tree_);
+    Change change(&view);
+    for (const auto& [id, live] : view.inodes()) {
+      if (!live->content || (live->node.dirty & kData)) continue;
+      {
+        const Lock lock(live->content->mu);
+        if (BehindReader(*live->content).empty()) continue;
+      }
+      if (ForgetPresence(view, live.get())) ids.push_back(id);
     }
-    NoteUnsaved(id);
+    if (!change.Commit().ok()) return 0;
+  }
+  if (ids.empty() || !tree_.Sync().ok()) return 0;
+  std::uint64_t freed = 0;
+  for (const NodeId id : ids) freed += FreeBehindReader(id, bytes - std::min(bytes, freed));
+  return freed;
+}
+
+std::uint64_t Contents::FreeBehindReader(NodeId id, std::uint64_t bytes) {
+  View view(&tree_);
+  const Live* live = view.InMemory(id);
+  if (bytes == 0 || live == nullptr || !live->content || (live->node.dirty & kData)) return 0;
+  std::uint64_t freed = 0;
+  Content& content = *live->content;
+  const Lock lock(content.mu);
+  if (!content.unsaved) return 0;  // saved meanwhile: the index knows of it again
+  ++content.removals;
+  for (const Range& range : BehindReader(content).All()) {
+    if (freed >= bytes) break;
+    const Range cut{range.begin, std::min(range.end, range.begin + (bytes - freed) + kMore)};
+    content.present.Remove(cut);
+    if (!options_.disk->Punch(content.fd.get(), cut.begin, cut.size()).ok()) break;
+    freed += cut.size();
   }
   budget_->Release(freed);
   return freed;
@@ -187,6 +249,7 @@ void Contents::Weigh(View& view, const Node& row, const EvictWish& wish, Evicted
 Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
   spare_->Tend();
   SavePresenceOfAll();
+  Ignore(tree_.Sync());  // no file goes before the index on the disk knows that it is up
   Evicted answer;
   std::vector<std::pair<Nanos, NodeId>> candidates;
   for (const NodeId id : ids) {
@@ -205,10 +268,11 @@ Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish&
   std::uint64_t goal = ~0ull;  // bytes to free
   if (wish.until_free != 0)
     goal = wish.until_free > answer.free_before ? wish.until_free - answer.free_before : 0;
-  for (std::size_t at = 0; at < candidates.size() && answer.bytes < goal; at += kBatch) {
+  for (std::size_t at = 0; at < candidates.size() && answer.bytes < goal;
+       at += static_cast<std::size_t>(kBatch)) {
     View view(&tree_);
     Change change(&view);
-    const std::size_t end = std::min(candidates.size(), at + kBatch);
+    const std::size_t end = std::min(candidates.size(), at + static_cast<std::size_t>(kBatch));
     for (std::size_t i = at; i < end && answer.bytes < goal; ++i) {
       auto live = view.Get(candidates[i].second);
       if (!live.ok()) continue;

@@ -102,13 +102,16 @@ Status Contents::MoveContent(Content* content, BlockStore::Place to) {
   return {};
 }
 
-// It is at the store, and the cache's disk has no room for it: it comes from there when it is read.
+// It is at the store, the index on the disk knows that, and the cache's disk has no room for it: it
+// comes from there when it is read.
 void Contents::GiveUpBytes(View& view, Live* live) {
   Content& c = *live->content;
+  if (live->node.dirty & kData) return;  // written again meanwhile
   bool open = false;
   std::uint64_t bytes = 0;
   {
     const Lock lock(c.mu);
+    if (c.place != BlockStore::Place::kPending || c.about_to_change > 0) return;
     Ignore(blocks_->Drop(c.id, BlockStore::Place::kCache));
     auto fresh = blocks_->Open(c.id, BlockStore::Place::kCache);
     open = fresh.ok() && options_.disk->Truncate(fresh->get(), c.size).ok();
@@ -123,8 +126,7 @@ void Contents::GiveUpBytes(View& view, Live* live) {
   }
   if (!open) return DropContent(view, live);
   budget_->Release(bytes);
-  // what the index on the disk may still hold for waiting is not destroyed before it knows better
-  if (view.Sync().ok()) Ignore(blocks_->Drop(c.id, BlockStore::Place::kPending));
+  Ignore(blocks_->Drop(c.id, BlockStore::Place::kPending));
 }
 
 // On the disk that `to` is on. What is moved there is counted already.

@@ -37,6 +37,17 @@ Result<WritingMark> Contents::BeginWriting(const OpenFilePtr& file) {
 }
 
 Result<WritingMark> Contents::MakeDirty(const OpenFilePtr& file) {
+  bool wants_sync = false;
+  auto mark = JournalWriting(file, false, &wants_sync);
+  if (!mark.ok() || !wants_sync) return mark;
+  PG_TRY(tree_.Sync());
+  return JournalWriting(file, true, &wants_sync);
+}
+
+// With `wants_sync`: the journal has to be on the disk before any byte of the file is written, and
+// the mark is none. `synced`: it is.
+Result<WritingMark> Contents::JournalWriting(const OpenFilePtr& file, bool synced,
+                                             bool* wants_sync) {
   View view(&tree_);
   PG_TRY(facts_.CheckState(view));
   PG_ASSIGN(Live * live, view.Get(file->id));
@@ -58,11 +69,12 @@ Result<WritingMark> Contents::MakeDirty(const OpenFilePtr& file) {
   }
   const Lock lock(content->mu);
   if (content->place == Place::kPending) return WritingMark(file->content);
-  if (!content->present.empty()) {
+  if (!content->present.empty() && !synced) {
     // bytes that a power cut would leave trusted are not overwritten before the disk knows; nor
     // those that it would have for promised, while the store has got them
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(node.id, Place::kCache));
-    if (changed < synced_at_(view) || view.promises_unsynced()) PG_TRY(view.Sync());
+    *wants_sync = changed < synced_at_(view) || view.promises_unsynced();
+    if (*wants_sync) return WritingMark();
   }
   PG_TRY(MoveContent(content, Place::kPending));
   content->unsaved = true;
@@ -119,7 +131,7 @@ Status Contents::Truncate(View& view, Live* live, std::uint64_t size) {
   const bool promised = size == 0 && (node.dirty & kSynced);
   if (promised) node.dirty &= ~kSynced;
   Status saved = SaveContent(view, live, content.get());
-  if (promised && saved.ok()) saved = view.Sync();
+  if (promised && saved.ok()) saved = view.SyncUnderLock();
   const Lock lock(content->mu);
   content->unsaved = content->written = true;  // it is confirmed by a close
   const bool untouched = content->size == size && content->present.All() == now.All();

@@ -85,6 +85,9 @@ Status DeletionGuard::ReleaseDeletions() {
 }
 
 Result<std::uint64_t> DeletionGuard::DropDeletions() {
+  // what waited in them goes before they can be written again, not after
+  if (!tree_.UnlinkDeleted().ok())
+    return Error(Code::kIo, "the index cannot be brought to the disk", "Check the disk.");
   View view(&tree_);
   if (hold_from_(view) == 0) return std::uint64_t{0};
   if (outbox_.IsAnyAlone())  // perhaps to the place of one of them
@@ -104,10 +107,9 @@ Result<std::uint64_t> DeletionGuard::DropDeletions() {
                    fmt::format("the store is just being told to delete {}", Printable(node.name)),
                    "Try again in a moment.");
   }
-  // what waited in them goes before they can be written again, not after
-  view.RemoveDoomed();
-  if (!view.unlink_after_sync().empty())
-    return Error(Code::kIo, "the index cannot be brought to the disk", "Check the disk.");
+  if (view.HasDeletedBytes())  // deleted since
+    return Error(Code::kBusy, "files are just being deleted on this disk",
+                 "Try again in a moment.");
   Change change(&view);
   std::uint64_t back = 0;
   std::vector<NodeId> folders;

@@ -60,8 +60,8 @@ Status Prefetcher::Place(NodeId id, Placement placement) {
     PG_TRY(view.Save(live));
     PG_TRY(placement_.Reconsider(view, id, false));
     PG_TRY(change.Commit());
-    PG_TRY(view.Sync());  // somebody decided it: not even a power cut undoes that
   }
+  PG_TRY(tree_.Sync());  // somebody decided it: not even a power cut undoes that
   pins_.Wake();
   if (placement == Placement::kThin) Ignore(contents_.Evict({id}, {}));
   return {};

@@ -59,10 +59,9 @@ Status Recovery::Recover() {
   PG_TRY(RecoverHeld(view));
   PG_TRY(view.index().SetMeta(Mark::kBootId, options_.boot_id));
   PG_TRY(change.Commit());
-  PG_TRY(view.Sync());
+  PG_TRY(view.SyncUnderLock());
   // at once: after a power cut their numbers may be given again
-  for (const NodeId id : std::exchange(view.unlink_after_sync(), {}))
-    PG_TRY(blocks_->Drop(id, Place::kPending));
+  for (const NodeId id : view.TakeDeleted()) PG_TRY(blocks_->Drop(id, Place::kPending));
   view.inodes().clear();  // rows were changed beside it
   return {};
 }
@@ -73,7 +72,7 @@ Status Recovery::ClaimCache(View& view) {
   if (provenance_.own_id_.empty()) {
     provenance_.own_id_ = RandomName(8);
     PG_TRY(view.index().SetMeta(Mark::kDriveId, provenance_.own_id_));
-    PG_TRY(view.Sync());  // what bears this mark must not outlive it
+    PG_TRY(view.SyncUnderLock());  // what bears this mark must not outlive it
   }
   const std::string mark = options_.cache_folder + "/.drive";
   const auto owner = ReadFile(mark, 256);

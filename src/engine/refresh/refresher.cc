@@ -334,8 +334,8 @@ void Refresher::WatchLoop() {
       changed = contents_.cache_changed_(view);
       if (!view.used().empty()) contents_.SaveUses(view);
       view.Trim();
-      view.RemoveDoomed();
     }
+    Ignore(tree_.UnlinkDeleted());
     if (const std::uint64_t missing = budget_->Short(); missing > 0) contents_.FreeUnused(missing);
     if (changed && round % 6 == 0) contents_.SyncEverything();
     std::vector<NodeId> due;

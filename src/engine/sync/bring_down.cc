@@ -47,7 +47,7 @@ Status Uploader::LearnBeforeSending(const Job& job, bool leaves) {
 // the store is told to delete it.
 Result<Outcome> Uploader::BringDown(Job* job) {
   std::shared_ptr<Content> content;
-  Node node;
+  const Node& node = job->node;
   {
     View view(&tree_);
     PG_ASSIGN(Live * live, view.Get(job->id));
@@ -56,7 +56,7 @@ Result<Outcome> Uploader::BringDown(Job* job) {
       return Outcome::kAgain;
     }
     PG_ASSIGN(content, contents_.ContentOf(view, live));
-    node = live->node;
+    job->node = live->node;
   }
   const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
   const Status whole =
@@ -73,22 +73,51 @@ Result<Outcome> Uploader::BringDown(Job* job) {
     Content* content;
     ~Tidy() { contents.DropCarried(content); }
   } tidy{contents_, content.get()};
-  View view(&tree_);
-  PG_TRY(view.Sync());
-  Change change(&view);
-  PG_ASSIGN(Live * live, view.Get(job->id));
-  Node& now = live->node;
-  if (now.effective != Placement::kLocal || now.gone() || now.kind != NodeKind::kFile ||
-      now.version != node.version || live->content != content || now.generation != node.generation)
-    return Outcome::kAgain;
+  PG_TRY(tree_.Sync());
+  int fd = -1;
+  {
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(job->id));
+    if (!IsStillComingDown(*live, *job, content)) return Outcome::kAgain;
+    const Lock lock(content->mu);
+    if (!content->present.Covers({0, live->node.size})) return Outcome::kAgain;
+    if (content->place == BlockStore::Place::kCache)
+      PG_TRY(contents_.MoveContent(content.get(), BlockStore::Place::kPending));
+    fd = content->BeginUse();
+  }
+  Status synced = options_.disk->SyncData(fd);
+  if (synced.ok()) synced = blocks_->SyncNames(BlockStore::Place::kPending);
   {
     const Lock lock(content->mu);
-    if (!content->present.Covers({0, now.size})) return Outcome::kAgain;
-    if (content->place == BlockStore::Place::kCache) {
-      PG_TRY(contents_.MoveContent(content.get(), BlockStore::Place::kPending));
-    }
-    PG_TRY(options_.disk->SyncData(content->fd.get()));
-    PG_TRY(blocks_->SyncNames(BlockStore::Place::kPending));
+    content->EndUse();
+  }
+  PG_TRY(synced);
+  PG_TRY(RecordLocal(*job, content));
+  PG_TRY(tree_.Sync());
+  return Outcome::kDone;
+}
+
+// It was neither changed nor placed otherwise since it was planned.
+bool Uploader::IsStillComingDown(const Live& live, const Job& job,
+                                 const std::shared_ptr<Content>& content) {
+  const Node& now = live.node;
+  return now.effective == Placement::kLocal && !now.gone() && now.kind == NodeKind::kFile &&
+         now.version == job.node.version && live.content == content &&
+         now.generation == job.node.generation;
+}
+
+// All of it is on the disk for good: it is local from now on, and what the store has is to go.
+Status Uploader::RecordLocal(const Job& job, const std::shared_ptr<Content>& content) {
+  View view(&tree_);
+  Change change(&view);
+  PG_ASSIGN(Live * live, view.Get(job.id));
+  if (!IsStillComingDown(*live, job, content))
+    return Error(Code::kStale, "it was changed meanwhile");
+  Node& now = live->node;
+  {
+    const Lock lock(content->mu);
+    if (content->place != BlockStore::Place::kPending || !content->present.Covers({0, now.size}))
+      return Error(Code::kStale, "it was changed meanwhile");
     content->source = {};
   }
   Job left;
@@ -110,9 +139,7 @@ Result<Outcome> Uploader::BringDown(Job* job) {
   now.error.clear();
   PG_TRY(committer_.LeaveOldPlace(view, left, SentAs::kBytes));
   PG_TRY(contents_.SaveContent(view, live, content.get()));
-  PG_TRY(change.Commit());
-  PG_TRY(view.Sync());
-  return Outcome::kDone;
+  return change.Commit();
 }
 
 }  // namespace pargeter

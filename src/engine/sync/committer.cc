@@ -52,6 +52,17 @@ void Committer::NoteAttributesSent(const Job& job, SentAs how, Node* node) {
 
 // The store has acknowledged exactly what `job` sent.
 Status Committer::CommitUpload(Job* job, const Entry& entry, SentAs how) {
+  PG_ASSIGN(const Afterwards then, RecordUpload(job, entry, how));
+  if (!job->aside && !then.thin && !then.given_up) return {};
+  PG_TRY(tree_.Sync());  // before what is at its old place, or here, goes
+  View view(&tree_);
+  PG_ASSIGN(Live * live, view.Get(job->id));
+  if (then.thin) contents_.DropIfUnused(view, live);
+  if (then.given_up && live->content) contents_.GiveUpBytes(view, live);
+  return {};
+}
+
+Result<Committer::Afterwards> Committer::RecordUpload(Job* job, const Entry& entry, SentAs how) {
   View view(&tree_);
   Change change(&view);
   PG_ASSIGN(Live * live, view.Get(job->id));
@@ -101,9 +112,8 @@ Status Committer::CommitUpload(Job* job, const Entry& entry, SentAs how) {
   }
   NoteAttributesSent(*job, how, &node);
   if (same_bytes && !node.gone()) {
-    view.promises_unsynced() = view.promises_unsynced() || (node.dirty & kSynced);
+    view.NoteAcked((node.dirty & kSynced) != 0);
     node.dirty &= ~kAllData;
-    view.acks_unsynced() = true;
     if (live->content) {
       // still open for writing: the next write begins anew, so it may go back to the cache
       const Lock lock(live->content->mu);
@@ -131,17 +141,12 @@ Status Committer::CommitUpload(Job* job, const Entry& entry, SentAs how) {
     view.Push(node.id, node.intent);
   }
   PG_TRY(view.Save(live));
-  if (thin) {
-    job->content.reset();
-    contents_.DropIfUnused(view, live);
-  }
-  PG_TRY(change.Commit());
-  if (job->aside) PG_TRY(view.Sync());  // before what is at its old place goes
-  if (given_up && live->content) contents_.GiveUpBytes(view, live);
+  if (thin) job->content.reset();
   view.EmitHappened("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
                     FormatSize(entry.size));
+  PG_TRY(change.Commit());
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
-  return {};
+  return Afterwards{thin, given_up};
 }
 
 Status Committer::AboveIsThere(View& view, const Job& job) {

@@ -24,6 +24,12 @@ class Committer : public Component {
   void DropOccupant(View& view, Job* job);
 
  private:
+  // What is done with the file's bytes here once the record is on the disk.
+  struct Afterwards {
+    bool thin = false;      // they go: the file is thin
+    bool given_up = false;  // they go: the cache's disk has no room for them
+  };
+  Result<Afterwards> RecordUpload(Job* job, const Entry& entry, SentAs how);
   static void NoteAttributesSent(const Job& job, SentAs how, Node* node);
 
   Contents& contents_;

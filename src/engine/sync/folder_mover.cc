@@ -98,6 +98,7 @@ Result<Outcome> FolderMover::MoveFolder(Job* job) {
         it != evidence_.copied_below_(view).end())
       job->left = it->second;
   }
+  if (job->sync_first) PG_TRY(tree_.Sync());
   if (!job->tried_path.empty()) return rollback_.TakeBack(job);
   if (unsure && evidence_.MayBeLate(job)) return Outcome::kAgain;
   bool whole = false;  // in one request, with all that is in it
@@ -125,7 +126,18 @@ Result<Outcome> FolderMover::MoveFolder(Job* job) {
     PG_TRY(brought);
   }
   if (job->occupant != kNoNode) PG_TRY(SeeWhatCame(job));
+  PG_TRY(RecordMove(job, whole));
+  // before anything comes to its former place: moved once more after a power cut, it would take
+  // that along
+  PG_TRY(tree_.Sync());
+  tree_.NotifyAll();
+  job->delay = Duration(0);
+  return Outcome::kAgain;
+}
 
+// The folder is at its new place: `whole`, in one request with all that is in it, or object by
+// object.
+Status FolderMover::RecordMove(Job* job, bool whole) {
   View view(&tree_);
   Change change(&view);
   PG_ASSIGN(Live * live, view.Get(job->id));
@@ -156,13 +168,7 @@ Result<Outcome> FolderMover::MoveFolder(Job* job) {
   evidence_.kept_below_(view).erase(node.id);
   committer_.ReadOnFromNewPlaces(view);
   merge_.listed_(view).clear();
-  PG_TRY(change.Commit());
-  // before anything comes to its former place: moved once more after a power cut, it would take
-  // that along
-  PG_TRY(view.Sync());
-  tree_.NotifyAll();
-  job->delay = Duration(0);
-  return Outcome::kAgain;
+  return change.Commit();
 }
 
 }  // namespace pargeter

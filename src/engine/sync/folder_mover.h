@@ -38,6 +38,7 @@ class FolderMover : public Component {
   Result<Outcome> MoveFolder(Job* job);
 
  private:
+  Status RecordMove(Job* job, bool whole);
   Status BringBelow(Job* job);
   Status Bring(Job* job, const Entry& object, Mutex* mutex);
   Result<bool> AreSame(const Job& job, const Entry& object, const std::string& from,

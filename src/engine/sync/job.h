@@ -49,6 +49,7 @@ struct Job {
   };
   std::vector<Above> above;   // folders on `path`: it makes those that are not there by then
   Precondition only_if;       // of what is at `path` now
+  bool sync_first = false;    // the plan survives a power cut before anything is done
   bool aside = false;         // to a name of our own, out of another's way
   std::string tried_path;     // of a former attempt elsewhere, to be taken back first
   bool first_try = false;     // no former attempt may have come to something at `path`

@@ -114,9 +114,9 @@ Status Planner::PlanJob(View& view, Job* job) {
   job->first_try = true;
   live->node.tried_parent = job->parent;
   live->node.tried_name = job->key;
-  PG_TRY(view.Save(live));
   // what stands under a name that nobody sees is not forgotten, not even in a power cut
-  return job->aside ? view.Sync() : Status();
+  job->sync_first = job->aside;
+  return view.Save(live);
 }
 
 // What waits for a person says so.

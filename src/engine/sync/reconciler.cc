@@ -71,6 +71,7 @@ Result<Outcome> Reconciler::Reconcile(Job* job) {
     if (!comes_down) PG_TRY(planner_.PlanJob(view, job));
   }
   if (comes_down) return uploader_.BringDown(job);
+  if (job->sync_first) PG_TRY(tree_.Sync());
   if (job->postponed) return job->behind != kNoNode ? Outcome::kParked : Outcome::kAgain;
   if (!job->tried_path.empty()) return rollback_.TakeBack(job);
   const Node& node = job->node;

@@ -22,14 +22,17 @@ namespace pargeter {
 using Place = BlockStore::Place;
 
 Status SendLog::JournalSent(const Job& job, const std::string& mark) {
-  View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(job.id));
-  const std::uint64_t now = live->node.generation;
-  if (now != job.node.generation && now != live->upload_of)
-    return Error(Code::kCancelled, "it was changed while it went up");
-  live->node.upload = WithSent(job.node.upload, job.Place(), mark);
-  PG_TRY(view.Save(live));
-  return (live->node.dirty & kSynced) ? view.Sync() : Status();
+  {
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(job.id));
+    const std::uint64_t now = live->node.generation;
+    if (now != job.node.generation && now != live->upload_of)
+      return Error(Code::kCancelled, "it was changed while it went up");
+    live->node.upload = WithSent(job.node.upload, job.Place(), mark);
+    PG_TRY(view.Save(live));
+    if (!(live->node.dirty & kSynced)) return {};
+  }
+  return tree_.Sync();
 }
 
 Status SendLog::JournalParts(NodeId id, const std::string& upload) {
@@ -43,8 +46,7 @@ Status SendLog::JournalParts(NodeId id, const std::string& upload) {
 // that nobody ends. `path` as for EndParts.
 Status SendLog::JournalUnknownParts(NodeId id, const std::string& path) {
   PG_TRY(JournalParts(id, "?\n" + path));
-  View view(&tree_);
-  return view.Sync();
+  return tree_.Sync();
 }
 
 // Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"

@@ -72,18 +72,27 @@ Status Uploader::SyncBeforeSending(Job* job) {
     later = live->synced_generation != job->node.generation;
   }
   bool unsaved = false;
+  int fd = -1;
   {
     const Lock lock(content->mu);
     const bool nothing_of_former = content->source.size == 0;
     if (nothing_of_former && !later) return {};
     unsaved = content->unsaved;
-    PG_TRY(options_.disk->SyncData(content->fd.get()));
+    fd = content->BeginUse();
   }
-  View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(job->id));
-  if (live->content.get() != content) return {};
-  if (unsaved) PG_TRY(contents_.SaveContent(view, live, content));
-  return view.Sync();
+  const Status synced = options_.disk->SyncData(fd);
+  {
+    const Lock lock(content->mu);
+    content->EndUse();
+  }
+  PG_TRY(synced);
+  {
+    View view(&tree_);
+    PG_ASSIGN(Live * live, view.Get(job->id));
+    if (live->content.get() != content) return {};
+    if (unsaved) PG_TRY(contents_.SaveContent(view, live, content));
+  }
+  return tree_.Sync();
 }
 
 // The version that was changed here was replaced at the store before all of it was read: nobody has

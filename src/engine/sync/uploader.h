@@ -38,6 +38,9 @@ class Uploader : public Component {
   Result<Outcome> CopyFile(Job* job);
 
  private:
+  static bool IsStillComingDown(const Live& live, const Job& job,
+                                const std::shared_ptr<Content>& content);
+  Status RecordLocal(const Job& job, const std::shared_ptr<Content>& content);
   Status SyncBeforeSending(Job* job);
   Result<Outcome> BaseIsGone(Job* job);
   Result<Entry> SendContent(Job* job);

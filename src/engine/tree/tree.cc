@@ -8,7 +8,6 @@
 namespace pargeter {
 
 namespace {
-constexpr std::size_t kManyDoomed = 1000;
 constexpr int kDeepest = 4096;
 }  // namespace
 
@@ -92,10 +91,53 @@ void Tree::View::PerformAll() {
   }
 }
 
-Status Tree::View::Sync() {
+Status Tree::View::SyncUnderLock() {
+  const std::int64_t committed = tree_.index_->Changes();
   PG_TRY(tree_.index_->Sync());
-  tree_.acks_unsynced_ = tree_.promises_unsynced_ = false;
+  tree_.durable_ = std::max(tree_.durable_, committed);
   return {};
+}
+
+Status Tree::Sync() {
+  std::int64_t wanted = 0;
+  {
+    View view(this);
+    wanted = index_->Changes();
+  }
+  const Lock one(sync_mutex_);
+  std::int64_t committed = 0;
+  {
+    View view(this);
+    if (durable_ >= wanted) return {};  // the flush of another came after it
+    committed = index_->Changes();
+  }
+  PG_TRY(index_->Sync());
+  View view(this);
+  durable_ = std::max(durable_, committed);
+  return {};
+}
+
+Status Tree::UnlinkDeleted() {
+  const Lock one(unlink_mutex_);
+  std::vector<NodeId> deleted;
+  {
+    View view(this);
+    if (unlink_after_sync_.empty()) return {};
+    deleted = unlink_after_sync_;
+    unlinking_ = true;
+  }
+  const bool any = std::any_of(deleted.begin(), deleted.end(),
+                               [&](NodeId id) { return blobs_->HasPending(id); });
+  const Status synced = any ? Sync() : Status();
+  if (synced.ok())
+    for (const NodeId id : deleted) blobs_->DropPending(id);
+  View view(this);
+  unlinking_ = false;
+  if (synced.ok())
+    unlink_after_sync_.erase(
+        unlink_after_sync_.begin(),
+        unlink_after_sync_.begin() + static_cast<std::ptrdiff_t>(deleted.size()));
+  return synced;
 }
 
 Result<std::string> Tree::View::FolderKey(NodeId folder) {
@@ -145,15 +187,6 @@ void Tree::View::Trim() {
   tree_.trim_at_ = all.size() * 2 + remembered;
 }
 
-void Tree::View::RemoveDoomed() {
-  auto& doomed = tree_.unlink_after_sync_;
-  if (doomed.empty()) return;
-  const bool any = std::any_of(doomed.begin(), doomed.end(),
-                               [&](NodeId id) { return tree_.blobs_->HasPending(id); });
-  if (any && !Sync().ok()) return;
-  for (const NodeId id : std::exchange(doomed, {})) tree_.blobs_->DropPending(id);
-}
-
 void Tree::View::Restore(Live* live, Node row) {
   // never back to a number that an upload under way was planned with
   row.generation = std::max(row.generation, live->node.generation) + 1;
@@ -192,7 +225,8 @@ Status Tree::Change::Commit() {
 
 void Tree::Change::DropReleased() {
   // what the index on the disk may still hold for waiting is not destroyed before it knows better
-  const bool may_drop = tree_.released_.empty() || !tree_.acks_unsynced_ || view_.Sync().ok();
+  const bool may_drop =
+      tree_.released_.empty() || !view_.acks_unsynced() || view_.SyncUnderLock().ok();
   for (const auto& [id, bytes] : std::exchange(tree_.released_, {})) {
     tree_.blobs_->ReleaseBytes(bytes);
     if (!may_drop) continue;
@@ -204,7 +238,6 @@ void Tree::Change::DropReleased() {
     else
       tree_.unlink_after_sync_.push_back(id);
   }
-  if (tree_.unlink_after_sync_.size() >= kManyDoomed) view_.RemoveDoomed();
 }
 
 // Memory says again what the index says.

@@ -84,6 +84,13 @@ class Tree {
   Tree(const Tree&) = delete;
   Tree& operator=(const Tree&) = delete;
 
+  // All that is committed when it is called survives a power cut. Not under the lock: others go on
+  // meanwhile, and those who ask at the same time share one flush.
+  Status Sync();
+  // Waiting bytes of deleted files go, once their deletion is sure to survive a power cut: else the
+  // index would speak of files whose bytes are gone. Not under the lock.
+  Status UnlinkDeleted();
+
   // Wakes those who wait in View::WaitUntil.
   void NotifyAll() { changed_.NotifyAll(); }
 
@@ -101,6 +108,8 @@ class Tree {
   const Options options_;
   BlobSink* blobs_ = nullptr;
   EffectSink& effects_;
+  Mutex sync_mutex_;    // before the lock: one flush at a time
+  Mutex unlink_mutex_;  // before both
   Mutex mutex_;
   CondVar changed_;
   // -- all that follows: under mutex_
@@ -112,9 +121,10 @@ class Tree {
   std::vector<Effect> caused_;                // by it, and not performed yet
   std::map<NodeId, std::uint64_t> released_;  // whose files go when it is done, and their bytes
   std::vector<NodeId> unlink_after_sync_;     // deleted: waiting bytes that go after a sync
-  // A power cut may take back that a file is up; and that one is up which was promised.
-  bool acks_unsynced_ = false;
-  bool promises_unsynced_ = false;
+  bool unlinking_ = false;                    // some of them, just now
+  // Of Index::Changes: the last that is on the disk; those at which it was last recorded that a
+  // file is up, and one that was promised. A power cut may take back what came after the first.
+  std::int64_t durable_ = 0, acked_ = 0, promise_acked_ = 0;
   std::set<NodeId> used_;  // of late: to be journalled before it matters
 };
 
@@ -167,7 +177,10 @@ class Tree::View {
   // The node's files go once the Change around it is committed; `bytes` were counted of them.
   void ReleaseOnCommit(NodeId id, std::uint64_t bytes) { tree_.released_[id] += bytes; }
   void UnlinkAfterSync(NodeId id) { tree_.unlink_after_sync_.push_back(id); }
-  std::vector<NodeId>& unlink_after_sync() { return tree_.unlink_after_sync_; }
+  // For when a drive is opened: whoever takes them unlinks them.
+  std::vector<NodeId> TakeDeleted() { return std::exchange(tree_.unlink_after_sync_, {}); }
+  // Bytes of deleted files wait to be unlinked, or are just being so.
+  bool HasDeletedBytes() const { return tree_.unlinking_ || !tree_.unlink_after_sync_.empty(); }
   // Effects: performed once the change that is begun, or begins next, is committed, at the latest
   // when the View ends; never, if that change is undone.
   void Emit(Event event) { tree_.caused_.emplace_back(std::move(event)); }
@@ -180,9 +193,18 @@ class Tree::View {
   void Push(NodeId id, std::int64_t order) { Push(id, order, tree_.options_.quiet); }
 
   // -- durability
-  Status Sync();  // all that is committed survives a power cut
-  bool& acks_unsynced() { return tree_.acks_unsynced_; }
-  bool& promises_unsynced() { return tree_.promises_unsynced_; }
+  // As Tree::Sync, under the lock: for when a drive is opened or closed, and where nothing may come
+  // between the change and its flush.
+  Status SyncUnderLock();
+  // The change that is being made records that the store has a file; `promised`: one that was
+  // synced here.
+  void NoteAcked(bool promised) {
+    tree_.acked_ = tree_.index_->Changes() + 1;
+    if (promised) tree_.promise_acked_ = tree_.acked_;
+  }
+  // A power cut may take back that a file is up; and that one is up which was promised.
+  bool acks_unsynced() const { return tree_.acked_ > tree_.durable_; }
+  bool promises_unsynced() const { return tree_.promise_acked_ > tree_.durable_; }
   std::set<NodeId>& used() { return tree_.used_; }
 
   // -- paths
@@ -196,9 +218,6 @@ class Tree::View {
   // Drops what neither the kernel nor an open file nor an unsaved change needs. Where a call
   // begins, and nobody under this lock has got hold of anything yet.
   void Trim();
-  // A deleted file's waiting bytes go only when its deletion is sure to survive a power cut: else
-  // the index would speak of a file whose bytes are gone.
-  void RemoveDoomed();
 
  private:
   friend class Change;

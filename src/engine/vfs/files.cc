@@ -138,13 +138,17 @@ Status Files::Fsync(const OpenFilePtr& file) {
 }
 
 Status Files::FsyncFolder() {
+  std::int64_t names = 0;
+  {
+    View view(&tree_);
+    PG_TRY(facts_.CheckState(view));
+    names = view.index().last_intent();
+    if (names != facts_.names_synced_(view))
+      PG_TRY(view.index().SetMeta(Mark::kNamesSynced, std::to_string(names)));
+  }
+  PG_TRY(tree_.Sync());
   View view(&tree_);
-  PG_TRY(facts_.CheckState(view));
-  const std::int64_t names = view.index().last_intent();
-  if (names != facts_.names_synced_(view))
-    PG_TRY(view.index().SetMeta(Mark::kNamesSynced, std::to_string(names)));
-  PG_TRY(view.Sync());
-  facts_.names_synced_(view) = names;
+  facts_.names_synced_(view) = std::max(facts_.names_synced_(view), names);
   return {};
 }
 

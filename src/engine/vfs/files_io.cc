@@ -138,9 +138,9 @@ bool Files::FreeForWriting(std::uint64_t bytes) {
   bool any = false;
   {
     View view(&tree_);
-    any = !view.unlink_after_sync().empty();
-    view.RemoveDoomed();
+    any = view.HasDeletedBytes();
   }
+  Ignore(tree_.UnlinkDeleted());
   if (blocks_->OneDisk()) any = contents_.FreeUnused(std::max(bytes, kRoomAtOnce)) > 0 || any;
   budget_->LookAgain();
   return any;
