@@ -62,6 +62,8 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
   index->path_ = path;
   index->disk_ = disk;
   PG_ASSIGN(index->db_, Database::Open(path));
+  // One process has it, by the drive's own lock: SQLite need not lock its file for each access.
+  PG_TRY(index->db_.Execute("PRAGMA locking_mode=EXCLUSIVE"));
   if (thorough) PG_TRY(index->Examine());
   PG_TRY(index->db_.Execute("PRAGMA journal_mode=WAL"));
   // Commits need not reach the disk's platter, only the kernel; Sync does the rest. Checkpoints

@@ -14,34 +14,39 @@ namespace {
 // none that hangs, before three seconds have passed.
 class FlushTest : public DriveTest {
  protected:
-  void LookUpDuring(const std::function<void()>& work) {
-    std::atomic<int> answered{0}, stuck{0}, flushes{0};
-    std::atomic<bool> over{false};
-    disk_.on_sync = [&] {
-      ++flushes;
-      const int wanted = answered + 100;
+  void SetUp() override {
+    disk_.on_sync = [this] {
+      if (!watched_) return;
+      ++flushes_;
+      const int wanted = answered_ + 100;
       const auto until = std::chrono::steady_clock::now() + std::chrono::seconds(3);
-      while (answered < wanted && std::chrono::steady_clock::now() < until)
+      while (watched_ && answered_ < wanted && std::chrono::steady_clock::now() < until)
         std::this_thread::yield();
-      if (answered < wanted) ++stuck;
+      if (watched_ && answered_ < wanted) ++stuck_;
     };
+    world_.Put("other", "O");
+  }
+  void LookUpDuring(const std::function<void()>& work) {
+    watched_ = true;
     std::thread reader([&] {
-      while (!over) {
+      while (watched_) {
         EXPECT_TRUE(drive_->Lookup(kRootId, "other").ok());
-        ++answered;
+        ++answered_;
       }
     });
     work();
-    over = true;
+    watched_ = false;
     reader.join();
-    disk_.on_sync = nullptr;
-    EXPECT_GE(flushes, 1);
-    EXPECT_EQ(stuck, 0);
+    EXPECT_GE(flushes_, 1);
+    EXPECT_EQ(stuck_, 0);
   }
+
+ private:
+  std::atomic<int> answered_{0}, stuck_{0}, flushes_{0};
+  std::atomic<bool> watched_{false};
 };
 
 TEST_F(FlushTest, OfAFileStallsNoLookup) {
-  world_.Put("other", "O");
   Open();
   ASSERT_TRUE(Write("f", "some bytes").ok());
   LookUpDuring([&] {
@@ -54,14 +59,12 @@ TEST_F(FlushTest, OfAFileStallsNoLookup) {
 }
 
 TEST_F(FlushTest, OfAFolderStallsNoLookup) {
-  world_.Put("other", "O");
   Open();
   ASSERT_TRUE(Write("f", "some bytes").ok());
   LookUpDuring([&] { EXPECT_TRUE(drive_->FsyncFolder().ok()); });
 }
 
 TEST_F(FlushTest, OfWhatIsUploadedStallsNoLookup) {
-  world_.Put("other", "O");
   Open();
   const auto file = drive_->Create(kRootId, "f", 0644, 0, 0, false);
   ASSERT_TRUE(file.ok());
@@ -73,7 +76,6 @@ TEST_F(FlushTest, OfWhatIsUploadedStallsNoLookup) {
 }
 
 TEST_F(FlushTest, OfAFileThatComesDownStallsNoLookup) {
-  world_.Put("other", "O");
   world_.Put("f", "some bytes");
   Open();
   LookUpDuring([&] {
@@ -85,7 +87,6 @@ TEST_F(FlushTest, OfAFileThatComesDownStallsNoLookup) {
 }
 
 TEST_F(FlushTest, OfWhatIsOverwrittenStallsNoLookup) {
-  world_.Put("other", "O");
   Open();
   for (int i = 0; i < 3; ++i) {
     const auto file = i == 0 ? drive_->Create(kRootId, "f", 0644, 0, 0, false)

@@ -2,6 +2,7 @@
 #include <gtest/gtest.h>
 #include <linux/falloc.h>
 
+#include <filesystem>
 #include <future>
 
 #include "support/drive_fixture.h"
@@ -100,8 +101,15 @@ TEST_F(JournalTest, WhatWasWrittenToAnOpenFileOutlivesTheProcess) {
     ASSERT_TRUE(opened.ok());
     open.push_back(*opened);
   }
+  // What the next process would find: the drive has the index for itself.
   const auto journalled = [&](std::size_t i, std::uint64_t size) {
-    const auto index = Index::Open(folder_ / "state/index.db", &disk_, false);
+    for (const char* ending : {"", "-wal"}) {
+      std::error_code gone;
+      std::filesystem::copy_file((folder_ / "state/index.db") + ending,
+                                 (folder_ / "seen.db") + ending,
+                                 std::filesystem::copy_options::overwrite_existing, gone);
+    }
+    const auto index = Index::Open(folder_ / "seen.db", &disk_, false);
     const auto node = index.ok() ? (*index)->Get(open[i].attr.id) : index.error();
     return node.ok() && *node && (*node)->size == size;
   };
