@@ -128,7 +128,7 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
   ConflictChoices choices_{&context_, &facts_, &names_};
   Prefetcher prefetcher_{&context_,   &facts_, &contents_, &fetcher_,
                          &placement_, &merge_, &refresher_};
-  Verifier verifier_{&context_, &facts_, &contents_, &fetcher_, &prefetcher_};
+  Verifier verifier_{&context_, &facts_, &contents_, &fetcher_};
   Recovery recovery_{&context_,   &facts_, &contents_, &provenance_,
                      &placement_, &guard_, &resolver_, &names_};
 

@@ -10,7 +10,6 @@
 #include "engine/content/contents.h"
 #include "engine/content/fetcher.h"
 #include "engine/context/facts.h"
-#include "engine/prefetch/prefetcher.h"
 
 namespace pargeter {
 

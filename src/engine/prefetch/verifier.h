@@ -9,17 +9,11 @@ namespace pargeter {
 class Contents;
 class Facts;
 class Fetcher;
-class Prefetcher;
 
 class Verifier : public Component {
  public:
-  Verifier(Context* context, Facts* facts, Contents* contents, Fetcher* fetcher,
-           Prefetcher* prefetcher)
-      : Component(context),
-        facts_(*facts),
-        contents_(*contents),
-        fetcher_(*fetcher),
-        prefetcher_(*prefetcher) {}
+  Verifier(Context* context, Facts* facts, Contents* contents, Fetcher* fetcher)
+      : Component(context), facts_(*facts), contents_(*contents), fetcher_(*fetcher) {}
 
   Result<Checked> Verify(NodeId id, bool with_store);
 
@@ -32,7 +26,6 @@ class Verifier : public Component {
   Facts& facts_;
   Contents& contents_;
   Fetcher& fetcher_;
-  Prefetcher& prefetcher_;
 };
 
 }  // namespace pargeter

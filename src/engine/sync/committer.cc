@@ -96,7 +96,7 @@ Result<Committer::Afterwards> Committer::RecordUpload(Job* job, const Entry& ent
   else
     PG_TRY(LeaveOldPlace(view, *job, how));
   DropOccupant(view, job);
-  bool thin = false, given_up = false;
+  Afterwards then;
   bool same_bytes = node.generation == job->node.generation;
   if (live->content) {
     const Lock lock(live->content->mu);
@@ -112,41 +112,49 @@ Result<Committer::Afterwards> Committer::RecordUpload(Job* job, const Entry& ent
   }
   NoteAttributesSent(*job, how, &node);
   if (same_bytes && !node.gone()) {
-    view.NoteAcked((node.dirty & kSynced) != 0);
-    node.dirty &= ~kAllData;
-    if (live->content) {
-      // still open for writing: the next write begins anew, so it may go back to the cache
-      const Lock lock(live->content->mu);
-      if (live->content->place == Place::kPending) {
-        given_up =
-            !blocks_->OneDisk() && !live->content->carried && !live->content->present.empty();
-        if (!given_up) PG_TRY(contents_.MoveContent(live->content.get(), Place::kCache));
-      }
-      live->content->source = {job->path, entry.version, entry.size};
-      // as cache it counts whole: nobody looks for its holes any more
-      budget_->Count(live->content->hollow.Bytes());
-      live->content->hollow.Clear();
-      node.on_disk = given_up ? 0 : live->content->present.Bytes();
-      if (given_up) PG_TRY(view.index().DropPresence(node.id));
-    }
-    const bool settled =
-        node.there != There::kElsewhere && node.dirty == kClean && node.upload.empty();
-    if (settled) {
-      node.intent = 0;
-      if (node.effective == Placement::kThin) thin = true;
-    } else {
-      view.Push(node.id, node.intent);
-    }
+    PG_TRY(SettleBytes(view, *job, live, entry, &then));
   } else {
     view.Push(node.id, node.intent);
   }
   PG_TRY(view.Save(live));
-  if (thin) job->content.reset();
+  if (then.thin) job->content.reset();
   view.EmitHappened("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
                     FormatSize(entry.size));
   PG_TRY(change.Commit());
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
-  return Afterwards{thin, given_up};
+  return then;
+}
+
+// What is here is what the store has acknowledged: it is cache from now on.
+Status Committer::SettleBytes(View& view, const Job& job, Live* live, const Entry& entry,
+                              Afterwards* then) {
+  Node& node = live->node;
+  view.NoteAcked((node.dirty & kSynced) != 0);
+  node.dirty &= ~kAllData;
+  if (live->content) {
+    // still open for writing: the next write begins anew, so it may go back to the cache
+    const Lock lock(live->content->mu);
+    if (live->content->place == Place::kPending) {
+      then->given_up =
+          !blocks_->OneDisk() && !live->content->carried && !live->content->present.empty();
+      if (!then->given_up) PG_TRY(contents_.MoveContent(live->content.get(), Place::kCache));
+    }
+    live->content->source = {job.path, entry.version, entry.size};
+    // as cache it counts whole: nobody looks for its holes any more
+    budget_->Count(live->content->hollow.Bytes());
+    live->content->hollow.Clear();
+    node.on_disk = then->given_up ? 0 : live->content->present.Bytes();
+    if (then->given_up) PG_TRY(view.index().DropPresence(node.id));
+  }
+  const bool settled =
+      node.there != There::kElsewhere && node.dirty == kClean && node.upload.empty();
+  if (settled) {
+    node.intent = 0;
+    if (node.effective == Placement::kThin) then->thin = true;
+  } else {
+    view.Push(node.id, node.intent);
+  }
+  return {};
 }
 
 Status Committer::AboveIsThere(View& view, const Job& job) {

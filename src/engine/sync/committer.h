@@ -29,6 +29,7 @@ class Committer : public Component {
     bool thin = false;      // they go: the file is thin
     bool given_up = false;  // they go: the cache's disk has no room for them
   };
+  Status SettleBytes(View& view, const Job& job, Live* live, const Entry& entry, Afterwards* then);
   Result<Afterwards> RecordUpload(Job* job, const Entry& entry, SentAs how);
   static void NoteAttributesSent(const Job& job, SentAs how, Node* node);
 

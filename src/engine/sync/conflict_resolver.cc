@@ -25,6 +25,10 @@
 
 namespace pargeter {
 
+namespace {
+constexpr Duration kSoon(100);  // until the next look at a place that changes
+}  // namespace
+
 Result<Outcome> ConflictResolver::GoAside(Job* job) {
   const bool folder = job->node.kind == NodeKind::kFolder;
   if (folder ? !store_->Can().moves_folders : !store_->Can().moves_files)
@@ -38,72 +42,81 @@ Result<Outcome> ConflictResolver::GoAside(Job* job) {
   return Outcome::kAgain;
 }
 
+// Whose is what stands at the place where this node goes? Asked step by step: each answer that
+// costs a request is sought only if those before it do not decide.
+Result<ConflictResolver::Standing> ConflictResolver::Classify(Job* job,
+                                                              const std::optional<Entry>& there) {
+  if (!there) return Standing::kNothing;
+  const Node& node = job->node;
+  const bool folder = there->kind == Kind::kFolder;
+  if (node.there == There::kElsewhere && !job->aside) {
+    PG_ASSIGN(const bool itself, evidence_.IsItself(*job, job->path));
+    if (itself) return Standing::kItself;
+  }
+  if (!folder && node.kind == NodeKind::kFile && job->content) {
+    ContentSource source(job->content, 0, job->size, options_.disk);
+    PG_ASSIGN(const bool held, store_->HoldsContent(job->path, *there, &source, job->call));
+    if (held) return Standing::kSameBytes;
+  }
+  // what is here must be all that is wanted: nothing may be needed of what stands there
+  const bool whole = node.there == There::kAbsent || node.there == There::kElsewhere ||
+                     (job->content != nullptr && (node.dirty & kData) != 0);
+  if (!folder && whole) {
+    PG_ASSIGN(const bool late, evidence_.IsLate(*job, *there));
+    if (late) return Standing::kLate;
+  }
+  PG_ASSIGN(const bool ours, IsOurs(*job, *there));
+  if (ours) return Standing::kOurs;
+  PG_ASSIGN(const bool occupants, IsOccupants(*job, *there));
+  if (occupants) return Standing::kOccupants;
+  return folder ? Standing::kFolder : Standing::kTheirs;
+}
+
+// What we sent, copied or moved there before, with a lost answer.
+Result<bool> ConflictResolver::IsOurs(const Job& job, const Entry& there) {
+  PG_ASSIGN(const bool sent, provenance_.WasSent(job.node, job.Place(), job.path, there, job.call));
+  if (sent) return evidence_.IsWhatIsKnown(job, there);
+  const bool tried = job.node.tried_parent == job.parent && job.node.tried_name == job.key;
+  if (!tried && there.attributes.origin != provenance_.OriginOf(job.id)) return false;
+  PG_ASSIGN(const bool made, evidence_.MadeBy(job, there));
+  if (made || !tried) return made;
+  return evidence_.WentThere(job, there);
+}
+
+// What the node whose place this is, and which is deleted or moved here, sent there before.
+Result<bool> ConflictResolver::IsOccupants(const Job& job, const Entry& there) {
+  if (job.occupant == kNoNode) return false;
+  std::optional<Node> occupant;
+  {
+    View view(&tree_);
+    if (const auto live = view.Get(job.occupant); live.ok()) occupant = (*live)->node;
+  }
+  if (!occupant) return false;
+  PG_ASSIGN(const bool sent,
+            provenance_.WasSent(*occupant, job.Place(), job.path, there, job.call));
+  return sent || (there.attributes.origin == provenance_.WriterOf(*occupant) &&
+                  provenance_.SignTells(*occupant, job.Place()));
+}
+
 // The store has something else than we knew at the place where this node goes.
 Result<Outcome> ConflictResolver::Conflict(Job* job) {
   PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(job->path, job->call));
-  if (there && job->node.there == There::kElsewhere && !job->aside) {
-    PG_ASSIGN(const bool itself, evidence_.IsItself(*job, job->path));
-    if (itself) return GoAside(job);
-  }
-  if (there && there->kind != Kind::kFolder && job->node.kind == NodeKind::kFile && job->content) {
-    ContentSource source(job->content, 0, job->size, options_.disk);
-    PG_ASSIGN(const bool held, store_->HoldsContent(job->path, *there, &source, job->call));
-    if (held) {
-      // our own upload, whose answer was lost, or the same bytes from another side
-      const bool with_attributes = (store_->Can().tells_writer ||
-                                    there->attributes.origin == provenance_.OriginOf(job->id)) &&
-                                   there->attributes.mode == job->attributes.mode &&
-                                   there->attributes.uid == job->attributes.uid &&
-                                   there->attributes.gid == job->attributes.gid &&
-                                   there->attributes.mtime == job->attributes.mtime;
-      PG_TRY(committer_.CommitUpload(job, *there,
-                                     with_attributes ? SentAs::kBytes : SentAs::kBytesAlone));
-      return with_attributes ? Outcome::kDone : Outcome::kAgain;
+  PG_ASSIGN(const Standing standing, Classify(job, there));
+  switch (standing) {
+    case Standing::kItself:
+      return GoAside(job);
+    case Standing::kSameBytes:
+      return AdoptSameBytes(job, *there);
+    case Standing::kLate: {
+      job->delay = kSoon;
+      const Status gone = store_->Remove(job->path, Precondition::Is(there->version), job->call);
+      if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
+      return Outcome::kAgain;
     }
+    default:
+      break;
   }
-  // what is here must be all that is wanted: nothing may be needed of what stands there
-  const bool whole = job->node.there == There::kAbsent || job->node.there == There::kElsewhere ||
-                     (job->content != nullptr && (job->node.dirty & kData) != 0);
-  bool late = false;
-  if (there && there->kind != Kind::kFolder && whole) {
-    PG_ASSIGN(late, evidence_.IsLate(*job, *there));
-  }
-  if (late) {
-    const Status gone = store_->Remove(job->path, Precondition::Is(there->version), job->call);
-    job->delay = Duration(100);
-    if (!gone.ok() && gone.error().code != Code::kChanged) return gone.error();
-    return Outcome::kAgain;
-  }
-  bool ours = false, sent = false;
-  if (there) {
-    PG_ASSIGN(sent, provenance_.WasSent(job->node, job->Place(), job->path, *there, job->call));
-  }
-  if (sent) {
-    PG_ASSIGN(ours, evidence_.IsWhatIsKnown(*job, *there));
-  }
-  const bool tried = job->node.tried_parent == job->parent && job->node.tried_name == job->key;
-  if (!sent && there && (tried || there->attributes.origin == provenance_.OriginOf(job->id))) {
-    PG_ASSIGN(ours, evidence_.MadeBy(*job, *there));
-    // or it was moved there, and nobody learnt of it
-    if (!ours && tried) {
-      PG_ASSIGN(ours, evidence_.WentThere(*job, *there));
-    }
-  }
-  bool occupants = false;  // of the one whose place this is
-  if (there && job->occupant != kNoNode) {
-    std::optional<Node> occupant;
-    {
-      View view(&tree_);
-      if (const auto live = view.Get(job->occupant); live.ok()) occupant = (*live)->node;
-    }
-    if (occupant) {
-      PG_ASSIGN(occupants,
-                provenance_.WasSent(*occupant, job->Place(), job->path, *there, job->call));
-      occupants = occupants || (there->attributes.origin == provenance_.WriterOf(*occupant) &&
-                                provenance_.SignTells(*occupant, job->Place()));
-    }
-  }
-  job->delay = Duration(100);
+  job->delay = kSoon;
   if (!there && provenance_.Goes(job->node)) {
     PG_ASSIGN(const bool meets, MeetsFile(*job));
     if (meets) return Outcome::kAgain;
@@ -111,61 +124,83 @@ Result<Outcome> ConflictResolver::Conflict(Job* job) {
   View view(&tree_);
   Change change(&view);
   PG_ASSIGN(Live * live, view.Get(job->id));
-  Node& node = live->node;
-  if (ours) {
-    // what we sent or copied there before, with a lost answer; changed once more since
-    node.version = there->version;
-    node.there_size = there->size;
-    SetThere(&node, job->parent, job->key);
-    node.tried_parent = kNoNode;
-    node.tried_name.clear();
-    if (!HasParts(node.upload)) node.upload.clear();
-    if (live->content) {
-      const Lock lock(live->content->mu);
-      live->content->source.path = job->path;
-      live->content->source.version = there->version;
-    }
-    provenance_.acked_(view)[node.id] = options_.clock->Now();
-    PG_TRY(committer_.LeaveOldPlace(view, *job, SentAs::kCopyBefore));
-    committer_.DropOccupant(view, job);
-    PG_TRY(view.Save(live));
+  const Node& node = live->node;
+  if (standing == Standing::kOurs) {
+    PG_TRY(AdoptOurs(view, job, live, *there));
     PG_TRY(change.Commit());
     return Outcome::kAgain;
   }
   // moved or deleted here meanwhile: what stands there is in nobody's way any more
   if (node.gone() || node.parent != job->parent || KeyPart(node) != job->key)
     return Outcome::kAgain;
-  PG_ASSIGN(Live * occupant,
-            job->occupant == kNoNode ? Result<Live*>(nullptr) : view.Get(job->occupant));
-  if (occupants && occupant != nullptr) {
-    // the same of the one whose place this is: it was deleted or moved here all the same
-    occupant->node.version = there->version;
-    PG_TRY(view.Save(occupant));
-    PG_TRY(change.Commit());
-    return Outcome::kAgain;
+  PG_TRY(Resolve(view, job, live, standing, there));
+  PG_TRY(change.Commit());
+  return Outcome::kAgain;
+}
+
+// Our own upload, whose answer was lost, or the same bytes from another side.
+Result<Outcome> ConflictResolver::AdoptSameBytes(Job* job, const Entry& there) {
+  const Attributes& a = there.attributes;
+  const bool with_attributes =
+      (store_->Can().tells_writer || a.origin == provenance_.OriginOf(job->id)) &&
+      a.mode == job->attributes.mode && a.uid == job->attributes.uid &&
+      a.gid == job->attributes.gid && a.mtime == job->attributes.mtime;
+  PG_TRY(
+      committer_.CommitUpload(job, there, with_attributes ? SentAs::kBytes : SentAs::kBytesAlone));
+  return with_attributes ? Outcome::kDone : Outcome::kAgain;
+}
+
+// It was changed here once more since: the step goes on from there.
+Status ConflictResolver::AdoptOurs(View& view, Job* job, Live* live, const Entry& there) {
+  Node& node = live->node;
+  node.version = there.version;
+  node.there_size = there.size;
+  SetThere(&node, job->parent, job->key);
+  node.tried_parent = kNoNode;
+  node.tried_name.clear();
+  if (!HasParts(node.upload)) node.upload.clear();
+  if (live->content) {
+    const Lock lock(live->content->mu);
+    live->content->source.path = job->path;
+    live->content->source.version = there.version;
   }
-  const bool at_its_place = node.there == There::kSame || node.there == There::kSpelled;
-  if (there && there->kind == Kind::kFolder && store_->Can().real_folders) {
+  provenance_.acked_(view)[node.id] = options_.clock->Now();
+  PG_TRY(committer_.LeaveOldPlace(view, *job, SentAs::kCopyBefore));
+  committer_.DropOccupant(view, job);
+  return view.Save(live);
+}
+
+// What becomes of the node that is still to go there.
+Status ConflictResolver::Resolve(View& view, Job* job, Live* live, Standing standing,
+                                 const std::optional<Entry>& there) {
+  Node& node = live->node;
+  if (standing == Standing::kOccupants) {
+    const auto occupant = view.Get(job->occupant);
+    if (occupant.ok()) {  // it was deleted or moved here all the same
+      (*occupant)->node.version = there->version;
+      return view.Save(*occupant);
+    }
+    standing = there->kind == Kind::kFolder ? Standing::kFolder : Standing::kTheirs;
+  }
+  if (standing == Standing::kFolder && store_->Can().real_folders) {
     PG_TRY(KeepBeside(view, live));  // no file can have that name while it is there
     committer_.DropOccupant(view, job);
-    PG_TRY(change.Commit());
     merge_.listed_(view).erase(job->parent);  // who looks there sees it
     NoteConflict(view, job->path, node);
-    return Outcome::kAgain;
+    return {};
   }
-  if (!there || there->kind == Kind::kFolder) {
-    if (at_its_place) {  // deleted there, changed here: ours comes back
-      node.there = There::kAbsent;
-      node.there_parent = kNoNode;
-      node.there_name.clear();
-      node.version.clear();
-    }
+  if (standing == Standing::kNothing || standing == Standing::kFolder) {
+    // deleted there, changed here: ours comes back
+    if (node.there == There::kSame || node.there == There::kSpelled) ForgetThere(&node);
     committer_.DropOccupant(view, job);
-    PG_TRY(view.Save(live));
-    PG_TRY(change.Commit());
-    return Outcome::kAgain;
+    return view.Save(live);
   }
-  // Changed on both sides: theirs keeps the name, ours stands beside it.
+  return StandBeside(view, job, live, *there);
+}
+
+// Changed on both sides: theirs keeps the name, ours stands beside it.
+Status ConflictResolver::StandBeside(View& view, Job* job, Live* live, const Entry& there) {
+  Node& node = live->node;
   if (job->first_try) {  // and was refused: nothing of it is there
     node.tried_parent = kNoNode;
     node.tried_name.clear();
@@ -177,14 +212,14 @@ Result<Outcome> ConflictResolver::Conflict(Job* job) {
   Node theirs;
   theirs.parent = parent;
   theirs.name = name;
-  theirs.kind = there->attributes.symlink ? NodeKind::kSymlink : NodeKind::kFile;
-  theirs.target = there->attributes.symlink.value_or("");
+  theirs.kind = there.attributes.symlink ? NodeKind::kSymlink : NodeKind::kFile;
+  theirs.target = there.attributes.symlink.value_or("");
   theirs.there = There::kSame;
   if (NameToKey(name) != job->key) SetThere(&theirs, parent, job->key);
-  theirs.version = there->version;
-  theirs.size = theirs.there_size = there->size;
-  theirs.mode = there->attributes.mode.value_or(0644);
-  theirs.mtime = theirs.ctime = there->attributes.mtime.value_or(there->modified);
+  theirs.version = there.version;
+  theirs.size = theirs.there_size = there.size;
+  theirs.mode = there.attributes.mode.value_or(0644);
+  theirs.mtime = theirs.ctime = there.attributes.mtime.value_or(there.modified);
   theirs.attributes_known = true;
   committer_.DropOccupant(view, job);
   if (!known || known->gone()) {  // else it is shown already, as a file beside a folder
@@ -193,9 +228,8 @@ Result<Outcome> ConflictResolver::Conflict(Job* job) {
     view.Touch(theirs.id);
     provenance_.acked_(view)[theirs.id] = options_.clock->Now();
   }
-  PG_TRY(change.Commit());
   NoteConflict(view, job->path, node);
-  return Outcome::kAgain;
+  return {};
 }
 
 // On a store that has one thing at a path, of a step that was refused: have others given a file the

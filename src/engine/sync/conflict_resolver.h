@@ -38,6 +38,25 @@ class ConflictResolver : public Component {
   Result<bool> MeetsFile(const Job& job);
 
  private:
+  // What stands at the place where a node goes.
+  enum class Standing {
+    kNothing,
+    kItself,     // the node, under another spelling of its name
+    kSameBytes,  // a file with the bytes that are here
+    kLate,       // a request of ours that was called off, and arrived all the same
+    kOurs,       // what a former attempt of ours made
+    kOccupants,  // what the node whose place this was sent there before
+    kFolder,     // a folder of others
+    kTheirs      // a file of others
+  };
+  Result<Standing> Classify(Job* job, const std::optional<Entry>& there);
+  Result<bool> IsOurs(const Job& job, const Entry& there);
+  Result<bool> IsOccupants(const Job& job, const Entry& there);
+  Result<Outcome> AdoptSameBytes(Job* job, const Entry& there);
+  Status AdoptOurs(View& view, Job* job, Live* live, const Entry& there);
+  Status Resolve(View& view, Job* job, Live* live, Standing standing,
+                 const std::optional<Entry>& there);
+  Status StandBeside(View& view, Job* job, Live* live, const Entry& there);
   void NoteConflict(View& view, const std::string& path, const Node& kept);
   Status GivesWay(NodeId folder, const std::string& path, Steady asked);
 

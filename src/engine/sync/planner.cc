@@ -100,6 +100,13 @@ Status Planner::PlanJob(View& view, Job* job) {
       goes = false;
     }
   }
+  return BeginStep(view, job, live, goes);
+}
+
+// Nothing is in the way: the step is under way from here on. `goes`: to a new place at the store,
+// which is written down before anything is made there.
+Status Planner::BeginStep(View& view, Job* job, Live* live, bool goes) {
+  const Node& node = job->node;
   live->upload = job->call.cancel;  // under way: whoever wants its place waits
   live->upload_of = node.generation;
   live->upload_end = kAnywhere;

@@ -30,6 +30,7 @@ class Planner : public Component {
   UnderLock<std::set<NodeId>> respelled_;  // to go aside: the store has one name for two
 
  private:
+  Status BeginStep(View& view, Job* job, Live* live, bool goes);
   Status PlanPlace(View& view, Job* job, Live* live);
   Result<std::optional<Blocker>> KnownBlockerOf(View& view, const Node& node);
   Result<std::optional<Blocker>> MoveInDoubt(View& view, const Node& node);

@@ -239,6 +239,23 @@ Status Namespace::RemoveFolder(NodeId parent, const std::string& name) {
   return change.Commit();
 }
 
+// May a rename put `node` in the place of `target`?
+Status Namespace::CheckMayReplace(View& view, const Node& node, const Node& target,
+                                  ReplaceTarget replace) {
+  if (replace == ReplaceTarget::kNo) return Error(Code::kExists, "the name is taken");
+  const bool folder = node.kind == NodeKind::kFolder;
+  if (target.kind == NodeKind::kFolder) {
+    if (!folder) return Error(Code::kIsFolder, "a folder is there");
+    PG_ASSIGN(const bool full, view.index().HasChildren(target.id));
+    if (full) return Error(Code::kNotEmpty, "the folder there is not empty");
+  } else if (folder) {
+    return Error(Code::kNotFolder, "a file is there");
+  }
+  if (target.effective == Placement::kHide)
+    return Error(Code::kExists, "the name is taken by what a rule hides here");
+  return {};
+}
+
 Status Namespace::Rename(NodeId parent, const std::string& name, NodeId new_parent,
                          const std::string& new_name, ReplaceTarget replace) {
   PG_TRY(facts_.CheckWritable());
@@ -272,17 +289,7 @@ Status Namespace::Rename(NodeId parent, const std::string& name, NodeId new_pare
     up = above->node.parent;
   }
   if (target != nullptr) {
-    if (replace == ReplaceTarget::kNo) return Error(Code::kExists, "the name is taken");
-    const bool folder = live->node.kind == NodeKind::kFolder;
-    if (target->node.kind == NodeKind::kFolder) {
-      if (!folder) return Error(Code::kIsFolder, "a folder is there");
-      PG_ASSIGN(const bool full, view.index().HasChildren(target->node.id));
-      if (full) return Error(Code::kNotEmpty, "the folder there is not empty");
-    } else if (folder) {
-      return Error(Code::kNotFolder, "a file is there");
-    }
-    if (target->node.effective == Placement::kHide)
-      return Error(Code::kExists, "the name is taken by what a rule hides here");
+    PG_TRY(CheckMayReplace(view, live->node, target->node, replace));
     PG_TRY(Remove(view, target, live->node.dirty & kData ? kByWaiting : kClean));
   }
   Node& node = live->node;

@@ -47,6 +47,8 @@ class Namespace : public Component {
   Result<Attr> Lookup(NodeId parent, const std::string& name);  // may ask the store; counts a use
 
  private:
+  static Status CheckMayReplace(View& view, const Node& node, const Node& target,
+                                ReplaceTarget replace);
   Status CheckHoldsLinks();
   Status StayAway(View& view, const Node& heir);
   Status Remove(View& view, Live* live, std::uint32_t mark = kClean);
