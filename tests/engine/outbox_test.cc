@@ -30,7 +30,7 @@ TurnResult Behind(NodeId behind) {
 
 class OutboxTest : public ::testing::Test, public Outbox::Worker {
  protected:
-  ~OutboxTest() override {
+  void TearDown() override {  // while it is still a worker
     Release();
     stop_->Cancel();
     outbox_.Stop();
