@@ -357,6 +357,7 @@ void Contents::SyncEverything() {
   {
     View view(&tree_);
     cache_changed_(view) = false;
+    synced_at_(view) = begun;  // before the mark says so: first writes look at it
     Change change(&view);
     if (!view.index().SetMeta(Mark::kSyncedAt, std::to_string(begun)).ok() ||
         !view.index().SetMeta(Mark::kSyncedRound, std::to_string(round)).ok() ||
@@ -365,7 +366,6 @@ void Contents::SyncEverything() {
   }
   if (!tree_.Sync().ok()) return;
   View view(&tree_);
-  synced_at_(view) = begun;
   synced_round_(view) = round;
 }
 

@@ -76,6 +76,7 @@ class Contents : public Component, public BlobSink {
     std::uint64_t bytes;
   };
   std::uint64_t FreeOf(View& view, Live* live, std::uint64_t bytes, std::vector<Part>* parts);
+  void SyncAcknowledged();
   std::uint64_t FreeSome(std::uint64_t bytes, std::vector<Part>* parts);
   bool ForgetPresence(View& view, Live* live);
   std::uint64_t FreeTail(const Part& part);

@@ -61,7 +61,8 @@ void Contents::ShrinkLoop() {
 // others have their turn.
 std::uint64_t Contents::FreeUnused(std::uint64_t bytes) {
   spare_->Tend();
-  Ignore(tree_.Sync());  // no file goes before the index on the disk knows that it is up
+  const Lock saving(saving_mutex_);  // no presence is saved between forgetting it and the holes
+  SyncAcknowledged();
   std::uint64_t freed = 0;
   for (int round = 0; round < kRounds && freed < bytes; ++round) {
     std::vector<Part> parts;
@@ -74,6 +75,16 @@ std::uint64_t Contents::FreeUnused(std::uint64_t bytes) {
     if (went + cut == 0) break;
   }
   return freed;
+}
+
+// No file goes before the index on the disk knows that the store has it.
+void Contents::SyncAcknowledged() {
+  bool unsynced = false;
+  {
+    View view(&tree_);
+    unsynced = view.acks_unsynced();
+  }
+  if (unsynced) Ignore(tree_.Sync());
 }
 
 std::uint64_t Contents::FreeSome(std::uint64_t bytes, std::vector<Part>* parts) {
@@ -175,6 +186,7 @@ RangeSet Contents::BehindReader(const Content& content) {
 
 // Of files larger than the cache: what their readers have left behind.
 std::uint64_t Contents::FreeBehindReaders(std::uint64_t bytes) {
+  const Lock saving(saving_mutex_);
   std::vector<NodeId> ids;
   {
     View view(&tree_);
@@ -249,7 +261,7 @@ void Contents::Weigh(View& view, const Node& row, const EvictWish& wish, Evicted
 Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish& wish) {
   spare_->Tend();
   SavePresenceOfAll();
-  Ignore(tree_.Sync());  // no file goes before the index on the disk knows that it is up
+  SyncAcknowledged();
   Evicted answer;
   std::vector<std::pair<Nanos, NodeId>> candidates;
   for (const NodeId id : ids) {

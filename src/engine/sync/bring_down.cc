@@ -67,43 +67,25 @@ Result<Outcome> Uploader::BringDown(Job* job) {
     return Outcome::kAgain;
   }
   PG_TRY(LearnBeforeSending(*job, true));  // a read has told, unless all was here
-  PG_TRY(contents_.Carry(content, BlockStore::Place::kPending));
-  struct Tidy {
-    Contents& contents;
-    Content* content;
-    ~Tidy() { contents.DropCarried(content); }
-  } tidy{contents_, content.get()};
-  PG_TRY(tree_.Sync());
-  int fd = -1;
-  {
-    View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(job->id));
-    if (!IsStillComingDown(*live, *job, content)) return Outcome::kAgain;
-    const Lock lock(content->mu);
-    if (!content->present.Covers({0, live->node.size})) return Outcome::kAgain;
-    if (content->place == BlockStore::Place::kCache)
-      PG_TRY(contents_.MoveContent(content.get(), BlockStore::Place::kPending));
-    fd = content->BeginUse();
-  }
-  Status synced = options_.disk->SyncData(fd);
-  if (synced.ok()) synced = blocks_->SyncNames(BlockStore::Place::kPending);
-  {
-    const Lock lock(content->mu);
-    content->EndUse();
-  }
-  PG_TRY(synced);
+  // As after a write and an fsync: from here on the bytes wait on this disk, and are promised,
+  // whatever becomes of the rest of this step.
+  const auto file = std::make_shared<OpenFile>();
+  file->id = job->id;
+  file->content = content;
+  { PG_ASSIGN(const WritingMark mark, contents_.BeginWriting(file)); }
+  PG_TRY(contents_.FlushContent(file, true));
   PG_TRY(RecordLocal(*job, content));
   PG_TRY(tree_.Sync());
   return Outcome::kDone;
 }
 
-// It was neither changed nor placed otherwise since it was planned.
+// It was not placed otherwise since the step was planned, and all of it is on the disk.
 bool Uploader::IsStillComingDown(const Live& live, const Job& job,
                                  const std::shared_ptr<Content>& content) {
   const Node& now = live.node;
   return now.effective == Placement::kLocal && !now.gone() && now.kind == NodeKind::kFile &&
          now.version == job.node.version && live.content == content &&
-         now.generation == job.node.generation;
+         now.generation == live.synced_generation;
 }
 
 // All of it is on the disk for good: it is local from now on, and what the store has is to go.

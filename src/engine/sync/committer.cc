@@ -53,8 +53,8 @@ void Committer::NoteAttributesSent(const Job& job, SentAs how, Node* node) {
 // The store has acknowledged exactly what `job` sent.
 Status Committer::CommitUpload(Job* job, const Entry& entry, SentAs how) {
   PG_ASSIGN(const Afterwards then, RecordUpload(job, entry, how));
-  if (!job->aside && !then.thin && !then.given_up) return {};
-  PG_TRY(tree_.Sync());  // before what is at its old place, or here, goes
+  if (!then.thin && !then.given_up) return {};
+  PG_TRY(tree_.Sync());  // before what is here goes
   View view(&tree_);
   PG_ASSIGN(Live * live, view.Get(job->id));
   if (then.thin) contents_.DropIfUnused(view, live);
@@ -121,6 +121,8 @@ Result<Committer::Afterwards> Committer::RecordUpload(Job* job, const Entry& ent
   view.EmitHappened("here", job->node.there == There::kElsewhere ? "moved" : "uploaded", job->path,
                     FormatSize(entry.size));
   PG_TRY(change.Commit());
+  // before what is at its old place goes: that has its turn when the lock is free
+  if (job->aside) PG_TRY(view.SyncUnderLock());
   Log(LogLevel::kInfo, "uploaded {} ({} bytes)", job->path, entry.size);
   return then;
 }

@@ -163,7 +163,6 @@ class Tree::View {
   std::unordered_map<NodeId, std::unique_ptr<Live>>& inodes() { return tree_.live_; }
   Index& index() { return *tree_.index_; }
   void SetIndex(std::unique_ptr<Index> index) { tree_.index_ = std::move(index); }
-  bool has_index() const { return tree_.index_ != nullptr; }
 
   // -- changes; each is a transaction of its own, or part of the Change around it
   Status Save(Live* live);
