@@ -148,7 +148,7 @@ void Contents::NoteUse(View& view, Live* live) {
   view.used().insert(node.id);
 }
 
-// Who used what is journalled together, before it decides anything: an open costs no write.
+// Times of use are journalled together, before they decide anything: an open costs no write.
 void Contents::SaveUses(View& view) {
   Change change(&view);
   for (const NodeId id : std::exchange(view.used(), {})) {
@@ -182,7 +182,7 @@ Status Contents::SaveContent(View& view, Live* live, Content* content, bool conf
   return saved;
 }
 
-// What was written to files that are open still: a process that is killed has little of it to lose.
+// Saves the size of files that are still open and were written: a kill then costs little of them.
 void Contents::SaveWritten() {
   View view(&tree_);
   std::vector<NodeId> written;
@@ -256,7 +256,7 @@ void Contents::DropContent(View& view, Live* live) {
   Ignore(change.Commit());
 }
 
-// What was fetched is written down only after it is on the disk, else a power cut would leave
+// Presence of fetched bytes is saved only after they are on the disk, else a power cut would leave
 // zeros that are taken for content.
 void Contents::SavePresenceOfAll() {
   struct Snapshot {

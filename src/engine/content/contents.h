@@ -54,7 +54,7 @@ class Contents : public Component, public BlobSink {
   UnderLock<std::int64_t> synced_round_{0};
   UnderLock<bool> cache_changed_{false};  // since then
 
-  // What is known to be here of that content is not written down yet.
+  // The presence of that content is not saved yet.
   void NoteUnsaved(NodeId id) {
     const Lock lock(unsaved_mutex_);
     unsaved_presence_.insert(id);

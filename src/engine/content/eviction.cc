@@ -172,7 +172,7 @@ std::uint64_t Contents::FreeTail(const Part& part) {
   return freed;
 }
 
-// What the last reader of a content has left behind, and does not need just now.
+// The ranges that the last reader of a content has passed.
 RangeSet Contents::BehindReader(const Content& content) {
   if (content.readers > 0 || content.filling > 0 || content.written ||
       content.place == Place::kPending)
@@ -184,7 +184,7 @@ RangeSet Contents::BehindReader(const Content& content) {
   return behind;
 }
 
-// Of files larger than the cache: what their readers have left behind.
+// Frees ranges of open files that their readers have passed, for files larger than the cache.
 std::uint64_t Contents::FreeBehindReaders(std::uint64_t bytes) {
   const Lock saving(saving_mutex_);
   std::vector<NodeId> ids;

@@ -347,7 +347,7 @@ Result<std::size_t> Fetcher::ReadThrough(const std::shared_ptr<Content>& content
   return sink.filled();
 }
 
-// What is here of it, piece by piece against what the store sends.
+// Compares the bytes here with the bytes that the store sends, piece by piece.
 Result<bool> Fetcher::SameAsStore(const std::shared_ptr<Content>& content,
                                   const std::vector<Range>& ranges, std::uint64_t piece) {
   for (const Range& range : ranges) {

@@ -10,7 +10,7 @@ class Contents;
 
 class Fetcher : public Component {
  public:
-  // Who knows more of a node than its content says. Outlives the fetcher.
+  // The owner of facts about nodes. Outlives the fetcher.
   class Observer {
    public:
     virtual ~Observer() = default;
