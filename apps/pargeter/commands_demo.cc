@@ -17,6 +17,7 @@
 #include "base/units.h"
 #include "command_line/command.h"
 #include "provider/s3/s3_provider.h"
+#include "provider/text_source.h"
 #include "sample.h"
 #include "world.h"
 
@@ -49,20 +50,6 @@ int WaitFor(pid_t pid) {
   }
   return WIFEXITED(status) ? WEXITSTATUS(status) : 128;
 }
-
-class TextSource : public WriteSource {
- public:
-  explicit TextSource(const std::string& text) : text_(text) {}
-  std::uint64_t Size() const override { return text_.size(); }
-  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    const std::size_t n = offset < text_.size() ? std::min(size, text_.size() - offset) : 0;
-    text_.copy(data, n, offset);
-    return n;
-  }
-
- private:
-  const std::string& text_;
-};
 
 // The whole tour, in a folder of its own that it takes away again.
 class Tour {

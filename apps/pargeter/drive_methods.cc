@@ -28,11 +28,11 @@ Json EntryOf(const Drive::StateOf& s, const std::string& path) {
                 {"kind", KindName(s.node)},
                 {"state", s.state},
                 {"size", s.node.size},
-                {"on_disk", s.node.on_disk},
+                {"on_disk", s.node.cached.bytes},
                 {"mtime", Rfc3339(s.node.mtime)},
                 {"placement", NameOf(s.node.effective)},
                 {"known", s.node.kind != NodeKind::kFolder || s.node.listed_at != 0 ||
-                              s.node.there == There::kAbsent}};
+                              s.node.remote.place == RemotePlace::kNone}};
   if (s.node.kind == NodeKind::kFolder) entry["below"] = SumsJson(s.sums);
   return entry;
 }
@@ -52,18 +52,18 @@ Result<Json> List(Drive* drive, const std::string& path, bool itself) {
   }
   return Json{{"entries", entries},
               {"known", node.kind != NodeKind::kFolder || node.listed_at != 0 ||
-                            node.there == There::kAbsent}};
+                            node.remote.place == RemotePlace::kNone}};
 }
 
 const char* ActionOf(const Node& n) {
   if (n.gone()) return n.kind == NodeKind::kFolder ? "remove folder" : "delete";
   if (n.kind == NodeKind::kFolder)
-    return n.there == There::kElsewhere ? "move folder"
-           : n.there == There::kAbsent  ? "make folder"
-                                        : "keep folder";
-  if (!n.copy_of.empty()) return "copy";
-  if ((n.dirty & kData) || n.there == There::kAbsent) return "upload";
-  return n.there == There::kElsewhere ? "move" : "set attributes";
+    return n.remote.place == RemotePlace::kMoved  ? "move folder"
+           : n.remote.place == RemotePlace::kNone ? "make folder"
+                                                  : "keep folder";
+  if (!n.copy.path.empty()) return "copy";
+  if ((n.dirty & kData) || n.remote.place == RemotePlace::kNone) return "upload";
+  return n.remote.place == RemotePlace::kMoved ? "move" : "set attributes";
 }
 
 Result<Json> Queue(Drive* drive, int limit) {
@@ -74,7 +74,7 @@ Result<Json> Queue(Drive* drive, int limit) {
     items.push_back({{"path", JsonText(path)},
                      {"action", ActionOf(n)},
                      {"bytes", (n.dirty & kData) && !n.gone() ? n.size : 0},
-                     {"since", Rfc3339(n.intent_since)},
+                     {"since", Rfc3339(n.pending.since)},
                      {"attempts", delay.tries},
                      {"error", JsonText(delay.why)},
                      {"next_try_ms", delay.next_try ? Json(delay.next_try->count()) : Json()}});
@@ -93,11 +93,11 @@ Result<Json> Conflicts(Drive* drive) {
     const auto slash = path.rfind('/');
     const std::string folder = slash == std::string::npos ? "" : path.substr(0, slash + 1);
     items.push_back({{"path", JsonText(path)},
-                     {"beside", JsonText(folder + n.beside)},
+                     {"beside", JsonText(folder + n.conflict_copy.original_name)},
                      {"kind", KindName(n)},
                      {"size", n.size},
                      {"changed", Rfc3339(n.mtime)},
-                     {"uploaded", n.intent == 0}});
+                     {"uploaded", n.pending.seq == 0}});
   }
   return Json{{"conflicts", items}};
 }
@@ -179,7 +179,7 @@ Result<Json> Place(Drive* drive, const Json& params) {
   if (word == "unpin") {
     PG_TRY(drive->Unpin(node.id));
   } else if (word.empty()) {
-    if (node.placement == Placement::kNone)
+    if (node.own_rule.placement == Placement::kNone)
       return Error(Code::kNotFound, "no rule is set on " + Printable(params.value("path", "")),
                    "See: pargeter rule list");
     PG_TRY(drive->Place(node.id, Placement::kNone));
@@ -191,7 +191,7 @@ Result<Json> Place(Drive* drive, const Json& params) {
   const bool folder = node.kind == NodeKind::kFolder;
   return Json{{"files", folder ? state.sums.files : 1},
               {"bytes", state.node.size},
-              {"on_disk", state.node.on_disk}};
+              {"on_disk", state.node.cached.bytes}};
 }
 
 Result<Json> Happened(Drive* drive, const Json& params) {
@@ -231,7 +231,7 @@ Result<Json> Explain(Drive* drive, const std::string& path) {
               {"kind", KindName(n)},
               {"state", e.state},
               {"size", n.size},
-              {"on_disk", n.on_disk},
+              {"on_disk", n.cached.bytes},
               {"sums", SumsJson(e.sums)},
               {"placement", NameOf(e.placement)},
               {"placed_on", JsonText(e.placed_on)},
@@ -239,18 +239,18 @@ Result<Json> Explain(Drive* drive, const std::string& path) {
               {"by_pattern", e.by_pattern},
               {"placed_at", Rfc3339(e.placed_at)},
               {"placed_by", JsonText(e.placed_by)},
-              {"pending", n.intent != 0},
-              {"pending_since", Rfc3339(n.intent_since)},
-              {"attempts", n.attempts},
-              {"error", JsonText(n.error)},
-              {"action", n.intent != 0 ? ActionOf(n) : ""},
-              {"used", Rfc3339(n.used_at)},
+              {"pending", n.pending.seq != 0},
+              {"pending_since", Rfc3339(n.pending.since)},
+              {"attempts", n.pending.tries},
+              {"error", JsonText(n.pending.error)},
+              {"action", n.pending.seq != 0 ? ActionOf(n) : ""},
+              {"used", Rfc3339(n.cached.used_at)},
               {"changed", Rfc3339(n.mtime)},
-              {"version", JsonText(n.version)},
-              {"at_store", n.there != There::kAbsent},
-              {"size_at_store", n.there_size},
+              {"version", JsonText(n.remote.version)},
+              {"at_store", n.remote.place != RemotePlace::kNone},
+              {"size_at_store", n.remote.size},
               {"listed", Rfc3339(n.listed_at)},
-              {"beside", JsonText(n.beside)},
+              {"beside", JsonText(n.conflict_copy.original_name)},
               {"open", e.opens},
               {"offline_since", Rfc3339(e.offline_since)}};
 }

@@ -207,7 +207,7 @@ void JoinedDrive::StartOne(Part* part) {
     return started;
   }();
   auto base = served.ok() ? shown_.Add(part->settings.shown_as, &(*served)->drive())
-                          : Result<Inode>(served.error());
+                          : Result<InodeNumber>(served.error());
   const Lock lock(mutex_);
   part->error = base.ok() ? "" : base.error().what;
   if (!base.ok()) return;

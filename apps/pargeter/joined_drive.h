@@ -42,7 +42,7 @@ class JoinedDrive {
   struct Part {
     DriveSettings settings;
     std::unique_ptr<ServedDrive> served;  // none yet: see `error`
-    Inode base = 0;
+    InodeNumber base = 0;
     bool visible = false;
     std::string error;
   };

@@ -45,7 +45,7 @@ class ServedDrive {
 
   Status Contact();  // begins to work; errors of the first look at the store
   Status Listen();
-  void ShownBy(StreamFace* face, Inode base) { listener_.Attach(face, base); }
+  void ShownBy(StreamFace* face, InodeNumber base) { listener_.Attach(face, base); }
   // Takes in what the configuration says now; names what changed and what needs a remount.
   Result<Json> Refresh() EXCLUDES(mutex_);
   void Stop();

@@ -221,11 +221,11 @@ DriveLimits LimitsOf(const DriveSettings& d) {
   limits.fresh_for = d.fresh_for;
   limits.hold_files = d.hold_files;
   limits.hold_share = d.hold_share;
-  limits.shy_allowance = d.shy_allowance;
+  limits.crawler_allowance = d.shy_allowance;
   if (d.shy_readers != "default") {
-    limits.shy_readers.clear();
+    limits.crawlers.clear();
     for (const std::string& name : Split(d.shy_readers, ','))
-      if (!Trim(name).empty()) limits.shy_readers.emplace_back(Trim(name));
+      if (!Trim(name).empty()) limits.crawlers.emplace_back(Trim(name));
   }
   return limits;
 }

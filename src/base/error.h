@@ -72,6 +72,10 @@ Code CodeOfName(std::string_view name);  // kInternal if there is none of that n
 Error FromErrno(int errnum, std::string_view what);
 
 template <typename T>
+class [[nodiscard]] Result;
+using Status = Result<void>;
+
+template <typename T>
 class [[nodiscard]] Result {
  public:
   Result(T value) : state_(std::move(value)) {}      // NOLINT: implicit on purpose
@@ -85,6 +89,7 @@ class [[nodiscard]] Result {
   T* operator->() { return &std::get<0>(state_); }
   const T* operator->() const { return &std::get<0>(state_); }
   const Error& error() const { return std::get<1>(state_); }
+  Status status() const;  // the error, or success without the value
 
  private:
   std::variant<T, Error> state_;
@@ -102,7 +107,11 @@ class [[nodiscard]] Result<void> {
  private:
   std::optional<Error> error_;
 };
-using Status = Result<void>;
+
+template <typename T>
+Status Result<T>::status() const {
+  return ok() ? Status() : Status(error());
+}
 
 // Says in the code that an outcome does not matter here, so that it can be searched for.
 template <typename T>

@@ -65,9 +65,9 @@ Result<std::size_t> Drive::Read(const OpenFilePtr& file, char* data, std::size_t
                                 std::uint64_t offset) {
   return engine_->files().Read(file, data, size, offset);
 }
-bool Drive::IsShy(const std::string& program) { return engine_->files().IsShy(program); }
-void Drive::MakeShy(const OpenFilePtr& file, const std::string& program) {
-  engine_->files().MakeShy(file, program);
+bool Drive::IsCrawler(const std::string& program) { return engine_->files().IsCrawler(program); }
+void Drive::LimitCrawler(const OpenFilePtr& file, const std::string& program) {
+  engine_->files().LimitCrawler(file, program);
 }
 Status Drive::Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append) {

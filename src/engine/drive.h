@@ -79,11 +79,11 @@ class Drive {
   Result<Opened> Create(NodeId parent, const std::string& name, std::uint32_t mode,
                         std::uint32_t uid, std::uint32_t gid, bool exclusive,
                         Intent intent = Intent::kWrite);
-  // May give less than is there, but only to a shy reader.
+  // May give less than is there, but only to a crawler.
   Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size,
                            std::uint64_t offset);
-  bool IsShy(const std::string& program);
-  void MakeShy(const OpenFilePtr& file, const std::string& program);
+  bool IsCrawler(const std::string& program);
+  void LimitCrawler(const OpenFilePtr& file, const std::string& program);
   Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
   Status Flush(const OpenFilePtr& file);
   Status Fsync(const OpenFilePtr& file);

@@ -89,7 +89,7 @@ void Engine::Start(ChangeListener* listener) {
     const auto learnt = view.index().Meta(Mark::kProbeResult);
     if (learnt.ok() && !learnt->empty()) store_->AdoptProbeResult(*learnt);
     // from here on something may come to the store of which a power cut takes the memory
-    if (view.index().SetMeta(Mark::kAllKnown, "").ok()) Ignore(view.SyncUnderLock());
+    if (view.index().SetMeta(Mark::kCleanShutdown, "").ok()) Ignore(view.SyncUnderLock());
   }
   started_ = true;
   Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
@@ -109,7 +109,7 @@ Status Engine::FirstContact() {
   bool known = false;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * root, view.Get(kRootId));
+    PG_ASSIGN(Inode * root, view.Get(kRootId));
     known = root->node.listed_at != 0;
   }
   const Status listed = refresher_.ListFolder(kRootId, ListWait::kFirstPage, "");
@@ -144,7 +144,7 @@ void Engine::Stop() {
   {
     // listings run on threads of their own; cancelled, they end at once
     View view(&tree_);
-    while (!refresher_.listings_(view).empty() || refresher_.learning_(view) > 0) {
+    while (!refresher_.listings_(view).empty() || refresher_.attribute_reads_(view) > 0) {
       view.WaitUntil(std::chrono::steady_clock::now() + std::chrono::seconds(1));
     }
   }
@@ -156,7 +156,7 @@ void Engine::Stop() {
   if (!waits.ok() || *waits > 0) contents_.SyncEverything();
   Ignore(tree_.UnlinkDeleted());
   View view(&tree_);
-  Ignore(view.index().SetMeta(Mark::kAllKnown,
+  Ignore(view.index().SetMeta(Mark::kCleanShutdown,
                               "1"));  // no power cut takes the memory of what was sent
   Ignore(view.SyncUnderLock());
   Ignore(options_.disk->Open(options_.state_folder + "/rested", O_WRONLY | O_CREAT));
@@ -166,18 +166,22 @@ void Engine::SaveAll() {
   contents_.SaveWritten();
   View view(&tree_);
   std::vector<NodeId> unsaved;
-  for (const auto& [id, live] : view.inodes())
-    if (live->unsaved) unsaved.push_back(id);
+  for (const auto& [id, inode] : view.inodes())
+    if (inode->unsaved) unsaved.push_back(id);
   for (const NodeId id : unsaved)
-    if (const auto live = view.Get(id); live.ok()) Ignore(view.Save(*live));
+    if (const auto inode = view.Get(id); inode.ok()) Ignore(view.Save(*inode));
   if (!store_->ProbeResult().empty())
     Ignore(view.index().SetMeta(Mark::kProbeResult, store_->ProbeResult()));
 }
 
 void Engine::Learn(NodeId id, const Entry& entry) { Ignore(refresher_.LearnAttributes(id, entry)); }
 
-bool Engine::MayBeElsewhere(View& view, const Node& node) {
-  return provenance_.MayBeElsewhere(view, node, Steady::max());
+Result<std::optional<std::string>> Engine::PathInDoubt(View& view, const Node& node) {
+  return planner_.PathInDoubt(view, node);
+}
+
+bool Engine::AbsenceIsInconclusive(View& view, const Node& node) {
+  return provenance_.AbsenceIsInconclusive(view, node, Steady::max());
 }
 
 }  // namespace pargeter

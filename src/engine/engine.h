@@ -91,12 +91,13 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
  private:
   Engine(DriveOptions options, std::unique_ptr<Provider> provider);
   void Learn(NodeId id, const Entry& entry) override;
-  bool MayBeElsewhere(View& view, const Node& node) override;
+  bool AbsenceIsInconclusive(View& view, const Node& node) override;
+  Result<std::optional<std::string>> PathInDoubt(View& view, const Node& node) override;
   void SaveAll();
   Result<std::uint64_t> WaitingForStore();  // changes, but for held deletions
   std::optional<Error> WhyInVain(Steady since);
   Status AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up);
-  NodeState StateOfLive(const Live& live);
+  NodeState StateOfLive(const Inode& inode);
   Status AddSums(View& view, NodeState* state);
 
   Facts facts_{&context_};
@@ -110,11 +111,11 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
   HeldFolders held_{&context_, &facts_, &contents_, &provenance_, &guard_};
   Planner planner_{&context_, &contents_, &provenance_, &guard_, &held_};
   SendLog send_log_{&context_};
-  Evidence evidence_{&context_, &facts_, &provenance_, &planner_, &send_log_};
+  Evidence evidence_{&context_, &facts_, &provenance_, &send_log_};
   Committer committer_{&context_, &contents_, &provenance_, &held_};
   ConflictResolver resolver_{&context_, &facts_,   &provenance_, &placement_,
                              &merge_,   &planner_, &evidence_,   &committer_};
-  Rollback rollback_{&context_, &provenance_, &held_, &send_log_, &evidence_, &committer_};
+  Rollback rollback_{&context_, &provenance_, &held_, &send_log_, &evidence_};
   Uploader uploader_{&context_,   &contents_, &fetcher_,  &provenance_, &merge_,
                      &refresher_, &send_log_, &evidence_, &committer_,  &resolver_};
   FolderMover mover_{&context_,  &facts_,    &provenance_, &merge_,    &held_,    &planner_,

@@ -41,18 +41,18 @@ Result<Explanation> Engine::Explain(NodeId id) {
   out.offline_since = store_->OfflineSince();
   PG_ASSIGN(out.path, facts_.PathOf(id));
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  out.opens = live->opens + live->old_opens;
-  out.placement = live->node.effective;
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  out.opens = inode->opens + inode->detached_opens;
+  out.placement = inode->node.effective;
   NodeId at = id;
   for (bool first = true;; first = false) {
-    PG_ASSIGN(Live * here, view.Get(at));
+    PG_ASSIGN(Inode * here, view.Get(at));
     const Node& node = here->node;
-    if (node.placement != Placement::kNone) {
+    if (node.own_rule.placement != Placement::kNone) {
       PG_ASSIGN(out.placed_on, view.PathHere(at));
       out.by_itself = first;
-      out.placed_at = node.placed_at;
-      out.placed_by = node.placed_by;
+      out.placed_at = node.own_rule.set_at;
+      out.placed_by = node.own_rule.set_by;
       return out;
     }
     const Rule* rule =
@@ -139,14 +139,14 @@ DriveStatus Engine::Summary() {
     if (auto kept = view.index().Conflicts(); kept.ok()) out.conflicts = kept->size();
     Nanos& oldest = out.pending.oldest;
     if (guard_.hold_from_(view) != 0) oldest = 0;
-    const auto waiting = view.index().Intents(0, guard_.hold_from_(view) != 0 ? 1 << 30 : 0);
+    const auto waiting = view.index().PendingNodes(0, guard_.hold_from_(view) != 0 ? 1 << 30 : 0);
     for (const Node& node : waiting.ok() ? *waiting : std::vector<Node>()) {
       if (!guard_.IsHeld(view, node)) {
-        oldest = oldest == 0 ? node.intent_since : std::min(oldest, node.intent_since);
+        oldest = oldest == 0 ? node.pending.since : std::min(oldest, node.pending.since);
         continue;
       }
       if (node.kind != NodeKind::kFolder) ++out.held;
-      if (out.held_since == 0) out.held_since = node.intent_since;
+      if (out.held_since == 0) out.held_since = node.pending.since;
       --out.pending.files;  // it waits for a person, not for the store
     }
     out.state_gone = !facts_.CheckState(view).ok();
@@ -178,15 +178,15 @@ bool Engine::IsAlive() {
   return !outbox_.IsStuckSince(long_ago) || store_->LastSign() > long_ago;
 }
 
-NodeState Engine::StateOfLive(const Live& live) {
-  NodeState out{live.node, "remote", {}};
+NodeState Engine::StateOfLive(const Inode& inode) {
+  NodeState out{inode.node, "remote", {}};
   Node& n = out.node;
-  n.on_disk = facts_.AttrOf(live).on_disk;
+  n.cached.bytes = facts_.AttrOf(inode).on_disk;
   if (n.kind == NodeKind::kSymlink) n.size = n.target.size();
-  const bool whole = n.kind == NodeKind::kSymlink || n.on_disk >= n.size;
-  if (n.conflict)
+  const bool whole = n.kind == NodeKind::kSymlink || n.cached.bytes >= n.size;
+  if (n.conflict_copy.unsettled)
     out.state = "conflict";
-  else if (n.intent != 0)
+  else if (n.pending.seq != 0)
     out.state = "pending";
   else if (n.effective == Placement::kLocal)
     out.state = "local";
@@ -194,7 +194,7 @@ NodeState Engine::StateOfLive(const Live& live) {
     out.state = "remote";  // until what is below it says more
   else if (whole)
     out.state = n.effective == Placement::kPin ? "pinned" : "cached";
-  else if (n.on_disk > 0)
+  else if (n.cached.bytes > 0)
     out.state = "partial";
   return out;
 }
@@ -206,7 +206,7 @@ Status Engine::AddSums(View& view, NodeState* state) {
   PG_ASSIGN(state->sums, view.index().SumsOf(n.id));
   const Sums& sums = state->sums;
   n.size = static_cast<std::uint64_t>(sums.bytes);
-  n.on_disk = static_cast<std::uint64_t>(sums.on_disk);
+  n.cached.bytes = static_cast<std::uint64_t>(sums.on_disk);
   if (state->state == "conflict" || state->state == "pending") return {};
   if (sums.conflicts > 0)
     state->state = "conflict";
@@ -225,8 +225,8 @@ Status Engine::AddSums(View& view, NodeState* state) {
 
 Result<NodeState> Engine::State(NodeId id) {
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  NodeState out = StateOfLive(*live);
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  NodeState out = StateOfLive(*inode);
   PG_TRY(AddSums(view, &out));
   return out;
 }
@@ -245,7 +245,7 @@ Result<std::vector<NodeState>> Engine::ListStates(NodeId folder) {
       if (it != view.inodes().end()) {
         out.push_back(StateOfLive(*it->second));
       } else {
-        Live passing;
+        Inode passing;
         passing.node = std::move(row);
         out.push_back(StateOfLive(passing));
       }
@@ -261,7 +261,7 @@ Result<std::vector<std::pair<std::string, Node>>> Engine::Queue(int limit) {
   std::vector<Node> rows;
   {
     View view(&tree_);
-    PG_ASSIGN(rows, view.index().Intents(0, limit));
+    PG_ASSIGN(rows, view.index().PendingNodes(0, limit));
   }
   std::vector<std::pair<std::string, Node>> out;
   for (Node& row : rows) {
@@ -273,8 +273,8 @@ Result<std::vector<std::pair<std::string, Node>>> Engine::Queue(int limit) {
 
 UploadDelay Engine::DelayOf(const Node& node) {
   const Outbox::Delay waits = outbox_.DelayOf(node.id);
-  return {std::max(static_cast<int>(node.attempts), waits.tries),
-          node.error.empty() ? waits.why : node.error, waits.next_try};
+  return {std::max(static_cast<int>(node.pending.tries), waits.tries),
+          node.pending.error.empty() ? waits.why : node.pending.error, waits.next_try};
 }
 
 // What can be written is what this disk can take until it is uploaded, and what the account can

@@ -30,6 +30,7 @@ CREATE UNIQUE INDEX here ON nodes(parent, name) WHERE parent IS NOT NULL;
 CREATE INDEX reading ON nodes(parent) WHERE parent IS NOT NULL;
 CREATE INDEX elsewhere ON nodes(there_parent, there_name) WHERE there_parent IS NOT NULL;
 CREATE INDEX tried ON nodes(tried_parent, tried_name) WHERE tried_parent IS NOT NULL;
+CREATE INDEX copies ON nodes(copy_of) WHERE copy_of IS NOT NULL;
 CREATE UNIQUE INDEX waiting ON nodes(intent) WHERE intent IS NOT NULL;
 CREATE INDEX apart ON nodes(conflict) WHERE conflict > 0;
 CREATE TABLE presence(node INTEGER PRIMARY KEY, ranges BLOB NOT NULL,
@@ -91,6 +92,9 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
     PG_TRY(index->db_.Execute(fmt::format("PRAGMA user_version={}", kSchemaVersion)));
     PG_TRY(transaction.Commit());
   }
+  // (an index that an earlier build has made lacks it)
+  PG_TRY(index->db_.Execute(
+      "CREATE INDEX IF NOT EXISTS copies ON nodes(copy_of) WHERE copy_of IS NOT NULL"));
   // the log's own name must survive a power cut, else Sync syncs a file that is nowhere
   PG_TRY(disk->SyncFolder(path.substr(0, path.rfind('/'))));
   PG_TRY(index->Prepare());
@@ -101,7 +105,7 @@ Result<std::unique_ptr<Index>> Index::Open(const std::string& path, Disk* disk, 
     node.kind = NodeKind::kFolder;
     node.parent = kRootId;
     node.mode = 0755;
-    node.there = There::kSame;
+    node.remote.place = RemotePlace::kSame;
     node.mtime = node.ctime = SystemClock().Wall();
     PG_TRY(index->Insert(&node));
   }
@@ -127,39 +131,39 @@ Result<std::optional<Node>> Index::Get(NodeId id) { return Row(&get_.Bind(1, id)
 Result<std::optional<Node>> Index::Find(NodeId parent, std::string_view name) {
   return Row(&find_.Bind(1, parent).Bind(2, name));
 }
-Result<std::optional<Node>> Index::FindThere(NodeId parent, std::string_view name, bool folder) {
-  return Row(&find_there_.Bind(1, parent).Bind(2, name).Bind(3, folder ? 1 : 0));
+Result<std::optional<Node>> Index::FindRemote(NodeId parent, std::string_view name, bool folder) {
+  return Row(&find_remote_.Bind(1, parent).Bind(2, name).Bind(3, folder ? 1 : 0));
 }
 Result<std::vector<Node>> Index::Children(NodeId parent, NodeId after, int limit) {
   return Rows(&children_.Bind(1, parent).Bind(2, after).Bind(3, limit));
 }
 
-Result<std::vector<NodeId>> Index::ThereChildren(NodeId there_parent) {
+Result<std::vector<NodeId>> Index::RemoteChildren(NodeId there_parent) {
   std::vector<NodeId> ids;
-  there_children_.Bind(1, there_parent);
+  remote_children_.Bind(1, there_parent);
   for (;;) {
-    PG_ASSIGN(const bool more, there_children_.Step());
+    PG_ASSIGN(const bool more, remote_children_.Step());
     if (!more) return ids;
-    ids.push_back(there_children_.Int(0));
+    ids.push_back(remote_children_.Int(0));
   }
 }
 
-Result<std::vector<NodeId>> Index::TriedIn() {
+Result<std::vector<NodeId>> Index::FoldersWithAttempts() {
   std::vector<NodeId> ids;
   for (;;) {
-    PG_ASSIGN(const bool more, tried_in_.Step());
+    PG_ASSIGN(const bool more, folders_with_attempts_.Step());
     if (!more) return ids;
-    ids.push_back(tried_in_.Int(0));
+    ids.push_back(folders_with_attempts_.Int(0));
   }
 }
 
-Result<std::vector<std::string>> Index::NamesThere(NodeId there_parent, std::string_view version) {
+Result<std::vector<std::string>> Index::RemoteNames(NodeId there_parent, std::string_view version) {
   std::vector<std::string> names;
-  names_there_.Bind(1, there_parent).Bind(2, version);
+  remote_names_.Bind(1, there_parent).Bind(2, version);
   for (;;) {
-    PG_ASSIGN(const bool more, names_there_.Step());
+    PG_ASSIGN(const bool more, remote_names_.Step());
     if (!more) return names;
-    names.push_back(names_there_.Blob(0));
+    names.push_back(remote_names_.Blob(0));
   }
 }
 
@@ -174,8 +178,19 @@ Result<bool> Index::HasChildren(NodeId parent) {
   PG_ASSIGN(const std::int64_t n, OneInt(&has_children_.Bind(1, parent)));
   return n > 0;
 }
-Result<NodeId> Index::AnyThereChild(NodeId parent) { return OneInt(&has_there_.Bind(1, parent)); }
-Result<NodeId> Index::AnyTriedIn(NodeId parent) { return OneInt(&any_tried_.Bind(1, parent)); }
+Result<NodeId> Index::AnyRemoteChild(NodeId parent) {
+  return OneInt(&any_remote_child_.Bind(1, parent));
+}
+Result<NodeId> Index::AnyAttemptIn(NodeId parent) {
+  return OneInt(&any_attempt_in_.Bind(1, parent));
+}
+Result<bool> Index::HasCopies() {
+  PG_ASSIGN(const std::int64_t one, OneInt(&has_copies_));
+  return one != 0;
+}
+Result<NodeId> Index::AnyCopyOf(std::string_view path, NodeId but) {
+  return OneInt(&any_copy_of_.Bind(1, path).Bind(2, but));
+}
 Result<std::uint64_t> Index::CountChildren(NodeId parent) {
   PG_ASSIGN(const std::int64_t n, OneInt(&count_.Bind(1, parent)));
   return static_cast<std::uint64_t>(n);
@@ -230,8 +245,8 @@ Result<NodeId> Index::LastId() {
   return OneInt(&last);
 }
 
-Result<std::vector<Node>> Index::Intents(std::int64_t after, int limit) {
-  return Rows(&intents_.Bind(1, after).Bind(2, limit));
+Result<std::vector<Node>> Index::PendingNodes(std::int64_t after, int limit) {
+  return Rows(&pending_nodes_.Bind(1, after).Bind(2, limit));
 }
 
 Result<PendingSummary> Index::Pending() {
@@ -264,8 +279,8 @@ Result<std::uint64_t> Index::PendingGrowth(NodeId but) {
   return static_cast<std::uint64_t>(n);
 }
 
-Result<NodeId> Index::FindTried(NodeId parent, std::string_view name) {
-  return OneInt(&find_tried_.Bind(1, parent).Bind(2, name));
+Result<NodeId> Index::FindAttempt(NodeId parent, std::string_view name) {
+  return OneInt(&find_attempt_.Bind(1, parent).Bind(2, name));
 }
 Result<std::vector<Node>> Index::Deletions(std::int64_t from) {
   return Rows(&deletions_.Bind(1, from));
@@ -276,7 +291,7 @@ Result<std::uint64_t> Index::CountFiles() {
   return static_cast<std::uint64_t>(n);
 }
 Result<std::vector<Node>> Index::Conflicts() { return Rows(&conflicts_); }
-Result<std::vector<Node>> Index::GoneAndAbsent() { return Rows(&gone_); }
+Result<std::vector<Node>> Index::GoneEverywhere() { return Rows(&gone_); }
 
 Result<std::string> Index::Presence(NodeId id) {
   PG_ASSIGN(const bool found, presence_.Bind(1, id).Step());
@@ -328,9 +343,9 @@ static std::string_view KeyOf(Mark mark) {
       return "id";
     case Mark::kBootId:
       return "boot";
-    case Mark::kAllKnown:
+    case Mark::kCleanShutdown:
       return "all_known";
-    case Mark::kLastOfCut:
+    case Mark::kLastIdBeforeCut:
       return "last_of_cut";
     case Mark::kNamesSynced:
       return "names_synced";
@@ -342,7 +357,7 @@ static std::string_view KeyOf(Mark mark) {
       return "hold_from";
     case Mark::kProbeResult:
       return "probe";
-    case Mark::kFeedMoment:
+    case Mark::kFeedCursor:
       return "feed";
     case Mark::kSharedRules:
       return "shared_rules";
@@ -381,34 +396,38 @@ Status Index::Prepare() {
   PG_TRY(prepare(&was_, select + "WHERE id=?1"));
   PG_TRY(prepare(&placed_, select + "WHERE placement>0"));
   PG_TRY(prepare(&find_, select + "WHERE parent=?1 AND name=?2 AND parent IS NOT NULL AND id<>1"));
-  PG_TRY(prepare(&find_there_,
+  PG_TRY(prepare(&find_remote_,
                  select + "WHERE there_parent=?1 AND there_name=?2 AND there_parent IS NOT NULL "
                           "AND (kind=1)=?3"));
   PG_TRY(prepare(
       &deletions_,
       select + "WHERE intent>=?1 AND intent IS NOT NULL AND parent IS NULL ORDER BY intent"));
-  PG_TRY(prepare(&find_tried_,
+  PG_TRY(prepare(&find_attempt_,
                  "SELECT id FROM nodes WHERE tried_parent=?1 AND tried_name=?2 AND tried_parent IS "
                  "NOT NULL LIMIT 1"));
   PG_TRY(prepare(&children_, select + "INDEXED BY reading WHERE parent=?1 AND id>?2 AND id<>1 "
                                       "AND parent IS NOT NULL ORDER BY id LIMIT ?3"));
   PG_TRY(
-      prepare(&there_children_,
+      prepare(&remote_children_,
               "SELECT id FROM nodes WHERE parent=?1 AND there=1 AND id<>1 AND parent IS NOT NULL "
               "UNION ALL SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL"));
-  PG_TRY(prepare(&tried_in_,
+  PG_TRY(prepare(&folders_with_attempts_,
                  "SELECT DISTINCT tried_parent FROM nodes WHERE tried_parent IS NOT NULL"));
   PG_TRY(
-      prepare(&any_tried_,
+      prepare(&any_attempt_in_,
               "SELECT id FROM nodes WHERE tried_parent=?1 AND tried_parent IS NOT NULL LIMIT 1"));
-  PG_TRY(prepare(&names_there_,
+  PG_TRY(prepare(&has_copies_, "SELECT 1 FROM nodes WHERE copy_of IS NOT NULL LIMIT 1"));
+  PG_TRY(prepare(&any_copy_of_,
+                 "SELECT id FROM nodes WHERE copy_of=?1 AND copy_of IS NOT NULL AND id<>?2 LIMIT "
+                 "1"));
+  PG_TRY(prepare(&remote_names_,
                  "SELECT name FROM nodes WHERE parent=?1 AND there=1 AND version=?2 AND id<>1 AND "
                  "parent IS NOT NULL UNION ALL SELECT there_name FROM nodes WHERE there_parent=?1 "
                  "AND version=?2 AND there_parent IS NOT NULL"));
   PG_TRY(prepare(&has_children_,
                  "SELECT 1 FROM nodes WHERE parent=?1 AND id<>1 AND parent IS NOT NULL LIMIT 1"));
   PG_TRY(
-      prepare(&has_there_,
+      prepare(&any_remote_child_,
               "SELECT id FROM nodes WHERE there_parent=?1 AND there_parent IS NOT NULL "
               "UNION ALL SELECT id FROM nodes WHERE tried_parent=?1 AND tried_parent IS NOT NULL "
               "LIMIT 1"));
@@ -417,7 +436,7 @@ Status Index::Prepare() {
   PG_TRY(prepare(&insert_, fmt::format("INSERT INTO nodes({}) VALUES({})", kColumns, marks)));
   PG_TRY(prepare(&update_, fmt::format("UPDATE nodes SET {} WHERE id=?1", sets)));
   PG_TRY(prepare(&delete_, "DELETE FROM nodes WHERE id=?1"));
-  PG_TRY(prepare(&intents_,
+  PG_TRY(prepare(&pending_nodes_,
                  select + "WHERE intent>?1 AND intent IS NOT NULL ORDER BY intent LIMIT ?2"));
   PG_TRY(prepare(&pending_,
                  "SELECT count(*), coalesce(sum(CASE WHEN parent IS NOT NULL AND dirty&1 THEN size "
@@ -447,7 +466,7 @@ Status Index::Prepare() {
   PG_TRY(prepare(&set_meta_, "INSERT OR REPLACE INTO meta(key, value) VALUES(?1, ?2)"));
   PG_ASSIGN(Statement last,
             db_.Prepare("SELECT coalesce(max(intent),0) FROM nodes WHERE intent IS NOT NULL"));
-  PG_ASSIGN(last_intent_, OneInt(&last));
+  PG_ASSIGN(last_seq_, OneInt(&last));
   return PrepareSums();
 }
 

@@ -1,13 +1,14 @@
-// The local database of one drive: every name with what is here, what is there and what was last
-// agreed; intents; what is cached. SQLite, write-ahead log, one writer.
+// The local database of one drive: every name with its state here, its state at the store and the
+// version that was last agreed on; the queue of local changes; what is cached. SQLite, write-ahead
+// log, one writer.
 //
 // Durability: a committed transaction survives the death of this process; after Sync also a power
 // cut. Not thread-safe: the drive calls it under its tree lock, and only one process owns it.
 //
-// Every node stands in two trees. "Here" is what this machine shows: (parent, name). "There" is
-// what the store holds, as far as it has acknowledged or shown it: the same place, or a place of
-// its own while a move waits, or none. A folder's move is one row in either tree. What differs
-// between the trees is what the uploader has to do; `intent` orders it.
+// Every node stands in two trees. The local tree is what this machine shows: (parent, name). The
+// remote tree is what the store holds, as far as it has acknowledged or shown it: the same place, a
+// place of its own while a move waits, or none. A folder's move is one row in either tree. The
+// differences between the trees are the outbox's work; `pending.seq` orders them.
 #pragma once
 
 #include <algorithm>
@@ -23,6 +24,7 @@
 #include "base/error.h"
 #include "base/file.h"
 #include "index/sqlite.h"
+#include "index/upload_log.h"
 
 namespace pargeter {
 
@@ -32,11 +34,11 @@ constexpr NodeId kNoNode = 0;
 
 enum class NodeKind : std::uint8_t { kFile = 0, kFolder = 1, kSymlink = 2 };
 
-enum class There : std::uint8_t {
-  kAbsent = 0,     // not at the store
-  kSame = 1,       // where it is here
-  kElsewhere = 2,  // at (there_parent, there_name): a move or a deletion waits
-  kSpelled = 3,    // where it is here, but its key cannot be told from its name: there_name has it
+enum class RemotePlace : std::uint8_t {
+  kNone = 0,     // not at the store
+  kSame = 1,     // where it is here
+  kMoved = 2,    // at (remote.parent, remote.name): a move or a deletion waits
+  kEncoded = 3,  // where it is here; its key does not follow from its name: remote.name has it
 };
 
 // What a file, or all that is below a folder, does on this machine.
@@ -49,87 +51,128 @@ enum class Placement : std::uint8_t {
   kLocal = 5,  // only here: never goes to the store
 };
 
-// The others come and go with kData. kSynced: a state of what waits was synced, and may not be
-// given up for the store's version; later ones are sent only as they are synced, too. kBegun: it
-// was as the store has it, and what was written since has been neither closed nor synced; kEmptied:
-// opened to be written anew, moreover. kUnsure: a power cut may have taken something of it; the
-// store may have got more of it before. kOwn...: which of the attributes were set here since the
-// store has got them (with kAttributes). kForGood: of what is gone; that was synced with its folder
-// before another took its name. kTriedData: of what is gone; what it had tried to make elsewhere
-// had new bytes. kByWaiting: of what is gone; what took its name by a move had bytes that waited.
+// Local changes of content and attributes that the store has not got yet (docs/recovery.md has the
+// table of what each flag means after a crash). All but kAttributes and kOwn... come and go with
+// kData.
 enum Dirty : std::uint32_t {
   kClean = 0,
   kData = 1,
   kAttributes = 2,
+  // A state of the waiting bytes was synced: they are not given up for the store's version, and
+  // later states are sent only when they are synced, too.
   kSynced = 4,
-  kEmptied = 8,
-  kUnsure = 16,
-  kBegun = 32,
+  kTruncatedUnflushed = 8,  // as kUnflushed, and opened with O_TRUNC
+  // A power cut may have taken some of the bytes; the store may have got more of them before.
+  kMaybeStale = 16,
+  // The file was as at the store; what was written since was neither closed nor synced.
+  kUnflushed = 32,
+  // With kAttributes: the ones that were set here since the store has got them.
   kOwnMode = 64,
   kOwnOwner = 128,
   kOwnTime = 256,
   kOwnGroup = 512,
-  kForGood = 1024,
-  kTriedData = 2048,
-  kByWaiting = 4096,
+  // A deleted node: the deletion was synced with its folder before another node took the name.
+  kDurableUnlink = 1024,
+  kAttemptHadData = 2048,      // a deleted node: the attempt elsewhere had new bytes
+  kReplacedByUnsynced = 4096,  // a deleted node: the file that was moved over it had waiting bytes
   kOwn = kOwnMode | kOwnOwner | kOwnGroup | kOwnTime,
-  kAllData = kData | kSynced | kEmptied | kUnsure | kBegun
+  kAllData = kData | kSynced | kTruncatedUnflushed | kMaybeStale | kUnflushed
+};
+
+// Where the store has a node, and the version that was last agreed on.
+struct RemoteState {
+  RemotePlace place = RemotePlace::kNone;
+  NodeId parent = kNoNode;  // with kMoved
+  std::string name;         // with kMoved and kEncoded: as the store spells it
+  std::string version;
+  std::uint64_t size = 0;
+  bool operator==(const RemoteState&) const = default;
+};
+
+// Where a request was to make or move the node, if its outcome is not known.
+struct Attempt {
+  NodeId parent = kNoNode;
+  std::string name;
+  bool any() const { return parent != kNoNode; }
+  bool operator==(const Attempt&) const = default;
+};
+
+// The node's place in the queue of local changes.
+struct PendingState {
+  std::int64_t seq = 0;  // order among the waiting changes; 0: nothing waits
+  Nanos since = 0;       // all that was written of the change is at least as new
+  std::int64_t tries = 0;
+  std::string error;  // why the last try failed, or ""
+  bool operator==(const PendingState&) const = default;
+};
+
+// The object at the store that the node is to be a copy of; no path: none.
+struct CopySource {
+  std::string path, version;
+  bool operator==(const CopySource&) const = default;
+};
+
+// The node's bytes on this disk (cache/eviction.h).
+struct CacheState {
+  std::uint64_t bytes = 0;
+  Nanos used_at = 0;
+  bool used_again = false;
+  bool operator==(const CacheState&) const = default;
+};
+
+// A copy that was kept because the store had another version under its name.
+struct ConflictCopy {
+  bool unsettled = false;
+  std::string original_name;
+  bool operator==(const ConflictCopy&) const = default;
+};
+
+// The placement that was set on this very node.
+struct OwnRule {
+  Placement placement = Placement::kNone;
+  Nanos set_at = 0;
+  std::string set_by;  // "": for this machine; else the host that set it for all
+  bool operator==(const OwnRule&) const = default;
 };
 
 struct Node {
   NodeId id = kNoNode;
   NodeKind kind = NodeKind::kFile;
-  NodeId parent = kNoNode;  // kNoNode: gone here; the row lives until the store knows
+  NodeId parent = kNoNode;  // kNoNode: deleted here; the row lives until the store knows
   std::string name;
-  There there = There::kAbsent;
-  NodeId there_parent = kNoNode;
-  std::string there_name;  // as the store spells it
 
   std::uint64_t size = 0;
   Nanos mtime = 0, ctime = 0;
   Nanos atime = 0;  // as a program has set it; 0: none has
   std::uint32_t mode = 0644;
   std::int64_t uid = -1, gid = -1;  // -1: the drive's owner
-  std::string target;  // of a symbolic link; of what a move left at its old place: who wrote it
+  std::string target;  // of a symbolic link; of a tombstone: the origin of the file that moved
   bool attributes_known = true;  // false: from a listing, which does not carry them
   bool marker = false;           // folders: the store keeps them while they are empty
-  bool may_write = true;         // false: the account has no right to change it there
+  bool may_write = true;         // false: the account has no right to change it at the store
+  Nanos listed_at = 0;           // folders: wall time of the last complete listing; 0: never
 
-  std::string version;  // at the store, as last agreed
-  std::uint64_t there_size = 0;
-  // Changed files: so many of the first bytes are the version's, but for what is present.
-  std::uint64_t base_size = 0;
-  Nanos listed_at = 0;  // folders: wall time of the last complete listing; 0: never
-
+  RemoteState remote;
   std::uint32_t dirty = kClean;
-  std::uint64_t generation = 0;  // goes up with every local change of content
-  std::string copy_of;           // path at the store that this is to be a copy of, or ""
-  std::string copy_version;
-  std::string upload;  // what was begun to be sent, and where; or "". See engine/sent.cc
-  // Where something was last begun to be made at the store, of which it is not known whether it
-  // came to be; kNoNode: nowhere.
-  NodeId tried_parent = kNoNode;
-  std::string tried_name;
+  std::uint64_t generation = 0;  // grows with every local change of content
+  // Changed files: so many of the first bytes are the remote version's, except those present here.
+  std::uint64_t base_size = 0;
+  CopySource copy;
+  UploadLog upload_log;
+  Attempt attempt;
+  PendingState pending;
 
-  std::int64_t intent = 0;  // order among the waiting changes; 0: nothing waits
-  Nanos intent_since = 0;   // since when; what was written of it here is no older
-  std::int64_t attempts = 0;
-  std::string error;          // why the last attempt failed, or ""
-  std::uint64_t on_disk = 0;  // bytes of content on this disk
-  Nanos used_at = 0;
-  bool used_again = false;  // cache/eviction.h
-  bool conflict = false;    // a copy kept beside another side's version, not settled yet
-  std::string beside;       // the name that it had
-
-  Placement placement = Placement::kNone;   // set on this very node
-  Nanos placed_at = 0;                      // when
-  std::string placed_by;                    // "": for this machine; else who set it for all
-  Placement effective = Placement::kCache;  // what it amounts to, with all that it is in
+  CacheState cached;
+  ConflictCopy conflict_copy;
+  OwnRule own_rule;
+  Placement effective = Placement::kCache;  // the placement that follows from all folders above
 
   bool gone() const { return parent == kNoNode; }
-  // The folder that has the node at the store, or, of a node that the store does not have, is to
-  // have it.
-  NodeId remote_parent() const { return there == There::kElsewhere ? there_parent : parent; }
+  // The folder that has the node at the store, or, if the store does not have it, is to have it.
+  NodeId remote_parent() const {
+    return remote.place == RemotePlace::kMoved ? remote.parent : parent;
+  }
+  bool operator==(const Node&) const = default;
 };
 
 struct PendingSummary {
@@ -165,17 +208,17 @@ struct Rule {
 
 // What a drive remembers besides its nodes; a missing one reads as "".
 enum class Mark {
-  kDriveId,      // random, in the origin of everything that this drive writes
-  kBootId,       // of the machine, when the drive was last opened
-  kAllKnown,     // "1": the drive was closed, and nothing was sent since
-  kLastOfCut,    // the highest node that existed at the last power cut
-  kNamesSynced,  // the highest intent that an fsync of a folder has promised
-  kSyncedAt,     // wall time up to which all fetched bytes are on the disk
-  kSyncedRound,  // the round (Index::SetRound) up to which presence is on the disk
-  kHoldFrom,     // deletions from this intent on are held back; and since when
-  kProbeResult,  // Provider::ProbeResult
-  kFeedMoment,   // Changes::next of the last answer of the store's feed
-  kSharedRules,  // the version of the object with the rules for all machines
+  kDriveId,          // random, in the origin of everything that this drive writes
+  kBootId,           // of the machine, when the drive was last opened
+  kCleanShutdown,    // "1": the drive was closed, and nothing was sent since
+  kLastIdBeforeCut,  // the highest node that existed at the last power cut
+  kNamesSynced,      // the highest pending.seq that an fsync of a folder has promised
+  kSyncedAt,         // wall time up to which all fetched bytes are on the disk
+  kSyncedRound,      // the round (Index::SetRound) up to which presence is on the disk
+  kHoldFrom,         // deletions from this pending.seq on are held back; and since when
+  kProbeResult,      // Provider::ProbeResult
+  kFeedCursor,       // Changes::next of the last answer of the store's feed
+  kSharedRules,      // the version of the object with the rules for all machines
 };
 
 class Index {
@@ -192,21 +235,24 @@ class Index {
 
   Result<std::optional<Node>> Get(NodeId id);
   Result<std::optional<Node>> Find(NodeId parent, std::string_view name);
-  // A node whose place at the store is its own (kElsewhere or kSpelled).
-  Result<std::optional<Node>> FindThere(NodeId there_parent, std::string_view there_name,
-                                        bool folder);
+  // A node whose place at the store is its own (kMoved or kEncoded).
+  Result<std::optional<Node>> FindRemote(NodeId there_parent, std::string_view there_name,
+                                         bool folder);
   // The node of which something may have been begun there; kNoNode: none.
-  Result<NodeId> FindTried(NodeId tried_parent, std::string_view tried_name);
-  Result<std::vector<NodeId>> TriedIn();  // the folders of all such places
+  Result<NodeId> FindAttempt(NodeId tried_parent, std::string_view tried_name);
+  Result<std::vector<NodeId>> FoldersWithAttempts();  // the folders of all such places
   // Children here with ids above `after`, in order of id, at most `limit`.
   Result<std::vector<Node>> Children(NodeId parent, NodeId after, int limit);
   // Ids of all nodes that the store has in that folder, whichever place they have here.
-  Result<std::vector<NodeId>> ThereChildren(NodeId there_parent);
+  Result<std::vector<NodeId>> RemoteChildren(NodeId there_parent);
   // Names that the store has in that folder for what is of this version.
-  Result<std::vector<std::string>> NamesThere(NodeId there_parent, std::string_view version);
+  Result<std::vector<std::string>> RemoteNames(NodeId there_parent, std::string_view version);
   Result<bool> HasChildren(NodeId parent);
-  Result<NodeId> AnyThereChild(NodeId there_parent);  // one whose place there is its own or unsure
-  Result<NodeId> AnyTriedIn(NodeId tried_parent);     // as FindTried, of any name
+  Result<NodeId> AnyRemoteChild(NodeId there_parent);  // one whose place there is its own or unsure
+  Result<bool> HasCopies();                            // that the store is to make
+  // A node other than `but` that is to be a copy of the object at that path; kNoNode: none.
+  Result<NodeId> AnyCopyOf(std::string_view path, NodeId but);
+  Result<NodeId> AnyAttemptIn(NodeId tried_parent);  // as FindAttempt, of any name
   Result<std::uint64_t> CountChildren(NodeId parent);
 
   // Gives the node its id. kExists if the name is taken.
@@ -217,10 +263,10 @@ class Index {
   Status StartIdsAbove(NodeId id);  // of nodes
   Status SkipIds(std::int64_t count);
   Result<NodeId> LastId();  // given, or skipped
-  std::int64_t NextIntent() { return ++last_intent_; }
-  std::int64_t last_intent() const { return last_intent_; }
-  void SkipIntents(std::int64_t to) { last_intent_ = std::max(last_intent_, to); }
-  Result<std::vector<Node>> Intents(std::int64_t after, int limit);
+  std::int64_t NextSeq() { return ++last_seq_; }
+  std::int64_t last_seq() const { return last_seq_; }
+  void SkipSeqs(std::int64_t to) { last_seq_ = std::max(last_seq_, to); }
+  Result<std::vector<Node>> PendingNodes(std::int64_t after, int limit);
   Result<std::uint64_t> OnDiskWaiting();  // bytes on this disk that no store has yet
   // Rows whose place at the store is in a folder whose own row is gone: there must be none.
   Result<std::vector<NodeId>> Orphans();
@@ -229,11 +275,11 @@ class Index {
   Result<std::uint64_t> PendingGrowth(NodeId but);
   // The folder whose listing is the oldest, if older than that; kNoNode if none is.
   Result<NodeId> LongestUnlisted(Nanos before);
-  // Deletions that wait, from that intent on, in order.
+  // Deletions that wait, from that pending.seq on, in order.
   Result<std::vector<Node>> Deletions(std::int64_t from);
   Result<std::uint64_t> CountFiles();  // that are shown here
   Result<std::vector<Node>> Conflicts();
-  Result<std::vector<Node>> GoneAndAbsent();  // rows that nothing needs any more
+  Result<std::vector<Node>> GoneEverywhere();  // rows that nothing needs any more
 
   // Which bytes of a node's content are on this disk (cache/range_set.h's serial form).
   Result<std::string> Presence(NodeId id);
@@ -278,14 +324,15 @@ class Index {
   std::string path_;
   Disk* disk_ = nullptr;
   Database db_;
-  std::int64_t last_intent_ = 0;
+  std::int64_t last_seq_ = 0;
   std::unordered_map<NodeId, Sums> deltas_;  // by folder, of the transaction under way
   std::int64_t round_ = 0;
   Statement was_, sums_, add_sums_, drop_sums_, placed_, rules_, save_rule_, delete_rule_;
-  Statement get_, find_, find_there_, find_tried_, deletions_, children_, there_children_,
-      names_there_, tried_in_, any_tried_, has_children_, has_there_, count_, insert_, update_,
-      delete_, intents_, pending_, conflicts_, gone_, presence_, save_presence_, drop_presence_,
-      round_of_, least_used_, on_disk_waiting_, orphans_, on_disk_, all_on_disk_, meta_, set_meta_;
+  Statement get_, find_, find_remote_, find_attempt_, deletions_, children_, remote_children_,
+      remote_names_, folders_with_attempts_, any_attempt_in_, any_copy_of_, has_copies_,
+      has_children_, any_remote_child_, count_, insert_, update_, delete_, pending_nodes_, pending_,
+      conflicts_, gone_, presence_, save_presence_, drop_presence_, round_of_, least_used_,
+      on_disk_waiting_, orphans_, on_disk_, all_on_disk_, meta_, set_meta_;
 };
 
 }  // namespace pargeter

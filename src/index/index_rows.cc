@@ -29,9 +29,9 @@ Node Index::FromRow(const Statement& row) {
   n.kind = static_cast<NodeKind>(row.Int(c++));
   n.parent = row.Int(c++);
   n.name = row.Blob(c++);
-  n.there = static_cast<There>(row.Int(c++));
-  n.there_parent = row.Int(c++);
-  n.there_name = row.Blob(c++);
+  n.remote.place = static_cast<RemotePlace>(row.Int(c++));
+  n.remote.parent = row.Int(c++);
+  n.remote.name = row.Blob(c++);
   n.size = static_cast<std::uint64_t>(row.Int(c++));
   n.mtime = row.Int(c++);
   n.ctime = row.Int(c++);
@@ -43,29 +43,30 @@ Node Index::FromRow(const Statement& row) {
   n.target = row.Blob(c++);
   n.attributes_known = row.Int(c++) != 0;
   n.marker = row.Int(c++) != 0;
-  n.version = row.Blob(c++);
-  n.there_size = static_cast<std::uint64_t>(row.Int(c++));
+  n.remote.version = row.Blob(c++);
+  n.remote.size = static_cast<std::uint64_t>(row.Int(c++));
   n.listed_at = row.Int(c++);
   n.dirty = static_cast<std::uint32_t>(row.Int(c++));
   n.generation = static_cast<std::uint64_t>(row.Int(c++));
-  n.copy_of = row.Blob(c++);
-  n.copy_version = row.Blob(c++);
-  n.upload = row.Blob(c++);
-  n.intent = row.Int(c++);
-  n.intent_since = row.Int(c++);
-  n.attempts = row.Int(c++);
-  n.error = row.Blob(c++);
-  n.on_disk = static_cast<std::uint64_t>(row.Int(c++));
-  n.used_at = row.Int(c++);
-  n.conflict = row.Int(c++) != 0;
-  n.tried_parent = row.Int(c++);
-  n.tried_name = row.Blob(c++);
-  n.beside = row.Blob(c++);
-  n.placement = static_cast<Placement>(row.Int(c++));
-  n.placed_at = row.Int(c++);
-  n.placed_by = row.Blob(c++);
+  n.copy.path = row.Blob(c++);
+  n.copy.version = row.Blob(c++);
+  if (!row.IsNull(c)) n.upload_log = UploadLog::Parse(row.Blob(c));
+  ++c;
+  n.pending.seq = row.Int(c++);
+  n.pending.since = row.Int(c++);
+  n.pending.tries = row.Int(c++);
+  n.pending.error = row.Blob(c++);
+  n.cached.bytes = static_cast<std::uint64_t>(row.Int(c++));
+  n.cached.used_at = row.Int(c++);
+  n.conflict_copy.unsettled = row.Int(c++) != 0;
+  n.attempt.parent = row.Int(c++);
+  n.attempt.name = row.Blob(c++);
+  n.conflict_copy.original_name = row.Blob(c++);
+  n.own_rule.placement = static_cast<Placement>(row.Int(c++));
+  n.own_rule.set_at = row.Int(c++);
+  n.own_rule.set_by = row.Blob(c++);
   n.effective = static_cast<Placement>(row.Int(c++));
-  n.used_again = row.Int(c++) != 0;
+  n.cached.used_again = row.Int(c++) != 0;
   n.may_write = row.Int(c++) != 0;
   n.base_size = static_cast<std::uint64_t>(row.Int(c++));
   n.atime = row.Int(c++);
@@ -73,16 +74,17 @@ Node Index::FromRow(const Statement& row) {
 }
 
 void Index::BindNode(Statement* s, const Node& n) const {
-  const bool placed = n.there == There::kElsewhere || n.there == There::kSpelled;
+  const bool placed =
+      n.remote.place == RemotePlace::kMoved || n.remote.place == RemotePlace::kEncoded;
   int at = 1;
   BindOrNull(s, at++, n.id, n.id == kNoNode);
   s->Bind(at++, static_cast<std::int64_t>(n.kind));
   BindOrNull(s, at++, n.parent, n.parent == kNoNode);
   s->Bind(at++, n.name);
-  s->Bind(at++, static_cast<std::int64_t>(n.there));
-  BindOrNull(s, at++, n.there_parent, !placed);
+  s->Bind(at++, static_cast<std::int64_t>(n.remote.place));
+  BindOrNull(s, at++, n.remote.parent, !placed);
   if (placed) {
-    s->Bind(at++, n.there_name);
+    s->Bind(at++, n.remote.name);
   } else {
     s->BindNull(at++);
   }
@@ -95,29 +97,32 @@ void Index::BindNode(Statement* s, const Node& n) const {
   BindText(s, at++, n.target);
   s->Bind(at++, std::int64_t{n.attributes_known});
   s->Bind(at++, std::int64_t{n.marker});
-  BindText(s, at++, n.version);
-  s->Bind(at++, static_cast<std::int64_t>(n.there_size));
+  BindText(s, at++, n.remote.version);
+  s->Bind(at++, static_cast<std::int64_t>(n.remote.size));
   s->Bind(at++, n.listed_at);
   s->Bind(at++, static_cast<std::int64_t>(n.dirty));
   s->Bind(at++, static_cast<std::int64_t>(n.generation));
-  BindText(s, at++, n.copy_of);
-  BindText(s, at++, n.copy_version);
-  BindText(s, at++, n.upload);
-  BindOrNull(s, at++, n.intent, n.intent == 0);
-  s->Bind(at++, n.intent_since);
-  s->Bind(at++, n.attempts);
-  BindText(s, at++, n.error);
-  s->Bind(at++, static_cast<std::int64_t>(n.on_disk));
-  s->Bind(at++, n.used_at);
-  s->Bind(at++, std::int64_t{n.conflict});
-  BindOrNull(s, at++, n.tried_parent, n.tried_parent == kNoNode);
-  BindText(s, at++, n.tried_name);
-  BindText(s, at++, n.beside);
-  s->Bind(at++, static_cast<std::int64_t>(n.placement));
-  s->Bind(at++, n.placed_at);
-  BindText(s, at++, n.placed_by);
+  BindText(s, at++, n.copy.path);
+  BindText(s, at++, n.copy.version);
+  if (n.upload_log.empty())
+    s->BindNull(at++);
+  else
+    s->Bind(at++, n.upload_log.Pack());
+  BindOrNull(s, at++, n.pending.seq, n.pending.seq == 0);
+  s->Bind(at++, n.pending.since);
+  s->Bind(at++, n.pending.tries);
+  BindText(s, at++, n.pending.error);
+  s->Bind(at++, static_cast<std::int64_t>(n.cached.bytes));
+  s->Bind(at++, n.cached.used_at);
+  s->Bind(at++, std::int64_t{n.conflict_copy.unsettled});
+  BindOrNull(s, at++, n.attempt.parent, n.attempt.parent == kNoNode);
+  BindText(s, at++, n.attempt.name);
+  BindText(s, at++, n.conflict_copy.original_name);
+  s->Bind(at++, static_cast<std::int64_t>(n.own_rule.placement));
+  s->Bind(at++, n.own_rule.set_at);
+  BindText(s, at++, n.own_rule.set_by);
   s->Bind(at++, static_cast<std::int64_t>(n.effective));
-  s->Bind(at++, std::int64_t{n.used_again});
+  s->Bind(at++, std::int64_t{n.cached.used_again});
   s->Bind(at++, std::int64_t{n.may_write});
   s->Bind(at++, static_cast<std::int64_t>(n.base_size));
   s->Bind(at++, n.atime);

@@ -29,18 +29,18 @@ void ForEach(S& s, Each each) {
 // Without what is below it.
 Sums OwnShare(const Node& n) {
   Sums s;
-  s.pending = n.intent != 0 ? 1 : 0;
-  s.conflicts = n.conflict ? 1 : 0;
+  s.pending = n.pending.seq != 0 ? 1 : 0;
+  s.conflicts = n.conflict_copy.unsettled ? 1 : 0;
   if (n.kind == NodeKind::kFolder) {
     s.folders = 1;
-    s.unlisted = n.listed_at == 0 && n.there != There::kAbsent ? 1 : 0;
+    s.unlisted = n.listed_at == 0 && n.remote.place != RemotePlace::kNone ? 1 : 0;
     return s;
   }
   const bool link = n.kind == NodeKind::kSymlink;
   s.files = 1;
   s.bytes = static_cast<std::int64_t>(link ? n.target.size() : n.size);
-  s.on_disk = static_cast<std::int64_t>(n.on_disk);
-  s.whole = link || n.on_disk >= n.size ? 1 : 0;
+  s.on_disk = static_cast<std::int64_t>(n.cached.bytes);
+  s.whole = link || n.cached.bytes >= n.size ? 1 : 0;
   if (n.effective == Placement::kPin) {
     s.pinned_files = 1;
     s.pinned_bytes = s.bytes;
@@ -48,7 +48,7 @@ Sums OwnShare(const Node& n) {
   }
   s.local_files = n.effective == Placement::kLocal ? 1 : 0;
   const bool may_go = n.effective != Placement::kPin && n.effective != Placement::kLocal;
-  if (may_go && !n.used_again) s.once_on_disk = s.on_disk;
+  if (may_go && !n.cached.used_again) s.once_on_disk = s.on_disk;
   return s;
 }
 

@@ -1,3 +1,4 @@
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
@@ -16,6 +17,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 TEST(ErrorTest, EveryCodeHasAnErrnoAnExitCodeAndAName) {
   for (int i = 0; i <= static_cast<int>(Code::kInternal); ++i) {
@@ -62,7 +65,7 @@ TEST(ThreadsTest, WhoeverThereAreWork) {
   WorkTogether(4, work);
   EXPECT_EQ(workers, 1);
   EXPECT_EQ(done, 100);
-  EXPECT_NE(CheckThreads(20).error().what.find("0 more threads here, and 20"), std::string::npos);
+  EXPECT_THAT(CheckThreads(20).error().what, HasSubstr("0 more threads here, and 20"));
 }
 
 TEST(UnitsTest, SizesAreReadAsPeopleWriteThem) {
@@ -147,7 +150,7 @@ TEST(FileTest, ALockIsHeldByOneAndNamesItsHolder) {
   const auto second = LockFile(folder / "lock");
   ASSERT_FALSE(second.ok());
   EXPECT_EQ(second.error().code, Code::kBusy);
-  EXPECT_NE(second.error().what.find(std::to_string(::getpid())), std::string::npos);
+  EXPECT_THAT(second.error().what, HasSubstr(std::to_string(::getpid())));
   first->Reset();
   EXPECT_TRUE(LockFile(folder / "lock").ok());
 }

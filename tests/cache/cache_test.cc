@@ -1,3 +1,4 @@
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 #include <sys/statvfs.h>
@@ -18,6 +19,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 TEST(RangeSetTest, BytesInARangeAreThoseThatAreNotMissing) {
   RangeSet set;
@@ -174,7 +177,7 @@ TEST(BudgetTest, WritingIsHeldBackOnlyByTheDisk) {
   EXPECT_TRUE(budget.ReserveForWriting(900).ok());
   const Status full = budget.ReserveForWriting(2000);
   EXPECT_EQ(full.error().code, Code::kNoSpace);
-  EXPECT_NE(full.error().what.find("/tmp"), std::string::npos);
+  EXPECT_THAT(full.error().what, HasSubstr("/tmp"));
 }
 
 TEST(SpareRoomTest, IsGivenUpOnAFullDiskAndTakenAgain) {

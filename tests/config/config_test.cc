@@ -1,3 +1,4 @@
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
@@ -9,6 +10,9 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
+using testing::Not;
 
 constexpr const char* kByHand =
     "# our store on the island\n"
@@ -41,7 +45,7 @@ TEST(TomlFileTest, ANewKeyGoesToItsSectionAndRemovalTakesItsLine) {
   ASSERT_TRUE(file->Remove("", "read_only").ok());
   ASSERT_TRUE(file->RemoveSection("museum").ok());
   EXPECT_EQ(file->Sections(), std::vector<std::string>{"extra"});
-  EXPECT_NE(file->text().find("# do not touch"), std::string::npos);
+  EXPECT_THAT(file->text(), HasSubstr("# do not touch"));
 }
 
 TEST(TomlFileTest, WhatCannotBeEditedSafelyIsRefused) {
@@ -69,7 +73,7 @@ TEST(TomlFileTest, WhatIsWrittenAnotherWayIsNotTakenForGone) {
 TEST(TomlFileTest, MistakesNameFileAndLine) {
   const auto bad = TomlFile::Parse("a = 1\nb = = 2\n", "here.toml");
   ASSERT_FALSE(bad.ok());
-  EXPECT_NE(bad.error().what.find("here.toml:2"), std::string::npos) << bad.error().what;
+  EXPECT_THAT(bad.error().what, HasSubstr("here.toml:2")) << bad.error().what;
   auto wrong_type = TomlFile::Parse("a = 1\n", "t");
   EXPECT_EQ(wrong_type->String("", "a").error().code, Code::kInvalid);
 }
@@ -135,7 +139,7 @@ TEST(SettingsTest, AnUnknownNameSaysWhatThereIs) {
   ASSERT_TRUE(SaveAccount(In(folder), account).ok());
   const auto missing = LoadAccount(In(folder), "musuem");
   EXPECT_EQ(missing.error().code, Code::kNotFound);
-  EXPECT_NE(missing.error().remedy.find("museum"), std::string::npos);
+  EXPECT_THAT(missing.error().remedy, HasSubstr("museum"));
 }
 
 TEST(SecretsTest, AFileOpenToOthersIsRefused) {
@@ -150,7 +154,7 @@ TEST(SecretsTest, AFileOpenToOthersIsRefused) {
   ASSERT_EQ(::chmod(path.c_str(), 0640), 0);
   const auto refused = LoadSecret(path, "museum");
   EXPECT_EQ(refused.error().code, Code::kPermission);
-  EXPECT_EQ(refused.error().what.find("s3cret"), std::string::npos);
+  EXPECT_THAT(refused.error().what, Not(HasSubstr("s3cret")));
 }
 
 TEST(PathsTest, XdgThenHomeThenSystem) {

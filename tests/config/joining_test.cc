@@ -168,10 +168,10 @@ TEST_F(JoiningTest, DifferencesAreSaidInWordsAndTakenIn) {
   now.at = "/elsewhere";
   now.hold_files = 5;
   now.hold_share = 0.5;
-  std::string live, at_mount;
+  std::string inode, at_mount;
   for (const SettingDifference& differs : Differences(was, now))
-    (differs.at_mount ? at_mount : live) += differs.what + ";";
-  EXPECT_EQ(live, "what is joined;holding back deletions;");
+    (differs.at_mount ? at_mount : inode) += differs.what + ";";
+  EXPECT_EQ(inode, "what is joined;holding back deletions;");
   EXPECT_EQ(at_mount, "at;");
   TakeLive(&was, now);
   EXPECT_EQ(was.join, now.join);

@@ -1,4 +1,5 @@
 #include <fmt/format.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <poll.h>
 #include <sys/socket.h>
@@ -19,6 +20,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 Result<Json> Echo(const std::string& method, const Json& params, const ControlServer::Gone&) {
   if (method == "echo") return params;
@@ -181,7 +184,7 @@ TEST(ControlTest, AFolderThatOthersMayChangeIsRefused) {
   EXPECT_EQ(info.st_mode & 0777, 0700u);
   ASSERT_EQ(::chown(own.c_str(), 65534, 65534), 0);
   EXPECT_EQ(start().error().code, Code::kPermission);
-  EXPECT_NE(start().error().remedy.find("XDG_RUNTIME_DIR"), std::string::npos);
+  EXPECT_THAT(start().error().remedy, HasSubstr("XDG_RUNTIME_DIR"));
   ASSERT_EQ(::chown(own.c_str(), 0, 0), 0);
   std::filesystem::rename(own, folder / "aside");
   std::filesystem::create_symlink(folder / "aside", own);  // to where, they could change

@@ -4,8 +4,7 @@
 
 #include <future>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -43,8 +42,7 @@ class ArrivedTest : public DriveTest {
 };
 
 TEST_F(ArrivedTest, ASmallFileThatIsWrongIsNotKept) {
-  world_.Put("label", "Silene vulgaris, north cliff");
-  Open();
+  Play("put label: Silene vulgaris, north cliff; open");
   Spoil({true});
   const auto spoilt = Read("label");
   ASSERT_FALSE(spoilt.ok()) << *spoilt;
@@ -86,8 +84,7 @@ TEST_F(ArrivedTest, WhatWasHereBeforeARestartIsLookedAtToo) {
   Spoil({true});
   ASSERT_TRUE(ReadAll(file, 100'000).ok());
   drive_->Release(file);
-  Close();
-  Open();
+  Play("close; open");
   file = OpenIt("scan");
   EXPECT_FALSE(ReadAll(file, scan.size()).ok());
   drive_->Release(file);
@@ -99,8 +96,7 @@ TEST_F(ArrivedTest, WhatWasHereBeforeARestartIsLookedAtToo) {
 TEST_F(ArrivedTest, FetchingTriesAgain) {
   const std::string scan = Scan(9'300'000);
   world_.Put("scan", scan);
-  world_.Put("label", "Silene vulgaris, north cliff");
-  Open();
+  Play("put label: Silene vulgaris, north cliff; open");
   Spoil({true, false, true});
   ASSERT_TRUE(drive_->Pin(IdOf("scan")).ok());
   ASSERT_TRUE(Eventually([&] { return OnDisk("scan") == scan.size(); }));
@@ -137,7 +133,7 @@ TEST_F(ArrivedTest, WhatArrivesAfterAFileWasCutIsNotInItWhenItGrows) {
   ASSERT_TRUE(Write("list", "new").ok());
   cut.set_value();
   read.wait();
-  ASSERT_TRUE(Hands(drive_.get()).Patch("list", "end", 20'000).ok());
+  ASSERT_TRUE(hands().Patch("list", "end", 20'000).ok());
   std::string wanted = "new";
   wanted.resize(20'000);
   EXPECT_TRUE(*Read("list") == wanted + "end");
@@ -153,7 +149,7 @@ TEST_F(ArrivedTest, AWriteOutlivesTheFindingThatTheRestIsWrong) {
   std::atomic<int> reads{0}, needed{1'000'000};
   world_.on_read = [&](const std::string&) {
     if (reads++ == needed) {
-      EXPECT_TRUE(Hands(drive_.get()).Patch("scan", "new", 1'000).ok());
+      EXPECT_TRUE(hands().Patch("scan", "new", 1'000).ok());
     }
   };
   OpenFilePtr file = OpenIt("scan");

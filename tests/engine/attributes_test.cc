@@ -3,8 +3,7 @@
 
 #include <filesystem>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -14,29 +13,20 @@ constexpr Nanos kThen = 1'577'836'800'000'000'000;
 class AttributesTest : public DriveTest {
  protected:
   void SetUp() override {
-    {
-      const Lock lock(world_.mutex);
-      world_.Set("f", {"#!/bin/sh", {}});
-      world_.objects["f"].attributes.mode = 0755;
-      world_.objects["f"].attributes.mtime = kThen;
-    }
+    world_.Put("f", "#!/bin/sh");
+    world_.Edit("f", [&](auto& object) { object.attributes.mode = 0755; });
+    world_.Edit("f", [&](auto& object) { object.attributes.mtime = kThen; });
     Open();
     ASSERT_FALSE(Names("").empty());
     world_.TakeAsked();
   }
-  Hands hands() { return Hands(drive_.get()); }
   void Set(const AttrChange& change) {
     ASSERT_TRUE(drive_->SetAttr(IdOf("f"), change, nullptr).ok());
   }
   // The store has it, and its answer is lost.
   void SetUnheard(std::uint32_t mode) {
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["copy"] = {true};
-    }
-    AttrChange change;
-    change.mode = mode;
-    Set(change);
+    world_.Lose("copy");
+    Set({.mode = mode});
     ASSERT_TRUE(Eventually([&] {
       const Lock lock(world_.mutex);
       return world_.objects["f"].attributes.mode == mode;
@@ -71,9 +61,7 @@ TEST_F(AttributesTest, WhatIsAddedToKeepsItsModeAndHasTheTimeOfThat) {
 }
 
 TEST_F(AttributesTest, ANewTimeLeavesTheMode) {
-  AttrChange change;
-  change.mtime = kThen + 1;
-  Set(change);
+  Set({.mtime = kThen + 1});
   Expect(0755, kThen + 1);
 }
 
@@ -120,10 +108,7 @@ TEST_F(AttributesTest, WhoAsksForManyIsNotHeldUp) {
 }
 
 TEST_F(AttributesTest, AnOwnerIsSetThoughItSeemedToBeThat) {
-  {
-    const Lock lock(world_.mutex);
-    world_.objects["f"].attributes.uid = world_.objects["f"].attributes.gid = 4242;
-  }
+  world_.Edit("f", [](auto& object) { object.attributes.uid = object.attributes.gid = 4242; });
   AttrChange change;
   change.uid = 0;  // whom the mount shows what it does not know for
   Set(change);
@@ -134,15 +119,8 @@ TEST_F(AttributesTest, AnOwnerIsSetThoughItSeemedToBeThat) {
 }
 
 TEST_F(AttributesTest, AnOwnerSetWhileNobodyKnowsThatTheBytesCameHolds) {
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["write"] = {true};
-  }
-  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "#!/bin/bash"; }));
-  AttrChange change;
-  change.uid = 4242;
-  Set(change);
+  Play("lose write; write f: #!/bin/bash; at f: #!/bin/bash");
+  Set({.uid = 4242});
   Expect(0755, std::nullopt);
   const Lock lock(world_.mutex);
   EXPECT_EQ(world_.objects["f"].attributes.uid, 4242u);
@@ -150,21 +128,14 @@ TEST_F(AttributesTest, AnOwnerSetWhileNobodyKnowsThatTheBytesCameHolds) {
 
 TEST_F(AttributesTest, WhatWasSetAfterItWasWrittenHolds) {
   ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
-  AttrChange change;
-  change.mode = 0700;
-  change.mtime = kThen + 1;
-  Set(change);
+  Set({.mode = 0700, .mtime = kThen + 1});
   Expect(0700, kThen + 1);
 }
 
 TEST_F(AttributesTest, SetOfflineTheyGoUpWithTheRestOfTheStores) {
   world_.SetOffline(true);
-  AttrChange change;
-  change.mtime = kThen + 1;
-  Set(change);
-  Close();
-  Open();
-  world_.SetOffline(false);
+  Set({.mtime = kThen + 1});
+  Play("close; open; online");
   Expect(0755, kThen + 1);
 }
 
@@ -186,16 +157,9 @@ TEST_F(AttributesTest, WhatIsSetWhileItMovesHolds) {
 
 // Its answer was lost, and it was written with the same bytes once more.
 TEST_F(AttributesTest, TheSameBytesGetTheTimeOfTheLastWrite) {
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["write"] = {true};
-  }
-  retry_pause_ = Duration(50);
-  Close();
-  Open();
-  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "#!/bin/bash"; }));
-  ASSERT_TRUE(Write("f", "#!/bin/bash").ok());
+  Play(
+      "lose write; set retry=50; close; open; write f: #!/bin/bash; at f: #!/bin/bash; write f: "
+      "#!/bin/bash");
   Expect(0755, std::nullopt);
 }
 
@@ -212,22 +176,15 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
        {"of digests", "of parts", "of serials", "of serials, no origins"}) {
     SCOPED_TRACE(store);
     Close();
-    {
-      const Lock lock(world_.mutex);
-      world_.multipart_above = store == "of parts" ? 1000 : 0;
-      world_.serial_versions = store.rfind("of serials", 0) == 0;
-      world_.forgets_origins = store == "of serials, no origins";
-    }
+    world_.multipart_above = store == "of parts" ? 1000 : 0;
+    world_.serial_versions = store.rfind("of serials", 0) == 0;
+    world_.forgets_origins = store == "of serials, no origins";
     Open();
     const std::string body = store + std::string(5000, 'x');
     ASSERT_TRUE(Write("f", body).ok());
-    FlushAll();
-    world_.TakeAsked();
+    Play("flush; forget");
     SetUnheard(0700);
-    AttrChange change;
-    change.mode = 0640;
-    change.mtime = kThen + 5'000'000'000;
-    Set(change);
+    Set({.mode = 0640, .mtime = kThen + 5'000'000'000});
     Expect(0640, kThen + 5'000'000'000);
     EXPECT_EQ(*Read("f"), body);
     // (who is told nothing at all has to compare the bytes once)
@@ -239,24 +196,13 @@ TEST_F(AttributesTest, WhatIsSetWhileNobodyKnowsThatTheLastWasTakenHolds) {
 // The same of one that others wrote, that is here, and that somebody has open for writing: of a
 // store that tells nothing, its bytes are compared.
 TEST_F(AttributesTest, WhatWasSetWithALostAnswerIsKnownWhileItIsHeldOpen) {
-  Close();
-  {
-    const Lock lock(world_.mutex);
-    world_.serial_versions = world_.forgets_origins = true;
-  }
+  Play("close; set serial forgets");
   world_.Put("theirs", std::string(5000, 'x'));
-  retry_pause_ = Duration(10);
-  Open();
-  ASSERT_TRUE(Read("theirs").ok());
+  Play("set retry=10; open; fetch theirs");
   const auto opened = drive_->OpenNode(IdOf("theirs"), Drive::Intent::kWrite);
   ASSERT_TRUE(opened.ok());
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["copy"] = {true};
-  }
-  AttrChange change;
-  change.mode = 0640;
-  ASSERT_TRUE(drive_->SetAttr(IdOf("theirs"), change, opened->file).ok());
+  world_.Lose("copy");
+  ASSERT_TRUE(drive_->SetAttr(IdOf("theirs"), AttrChange{.mode = 0640}, opened->file).ok());
   EXPECT_TRUE(drive_->Flush(Duration(10000)).ok());
   EXPECT_EQ(Asked("read").size(), 2u);  // one to have it, one to compare
   drive_->Release(opened->file);
@@ -267,27 +213,12 @@ TEST_F(AttributesTest, WhatWasSetWithALostAnswerIsKnownWhileItIsHeldOpen) {
 // The same of one that was moved, and that somebody has open for writing since. (It was looked at
 // again and again until they closed it.)
 TEST_F(AttributesTest, WhatWasSetWithALostAnswerMovesWhileItIsHeldOpen) {
-  Close();
-  {
-    const Lock lock(world_.mutex);
-    world_.serial_versions = world_.moves_files = true;
-  }
-  Open();
-  ASSERT_TRUE(Read("f").ok());
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["look"] = std::deque<bool>(10000, true);  // nothing is learnt of it till then
-  }
+  Play("close; set serial moves-files; open; fetch f");
+  world_.Fail("look");  // nothing is learnt of it till then
   SetUnheard(0700);
   const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
   ASSERT_TRUE(opened.ok());
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  {
-    const Lock lock(world_.mutex);
-    world_.fails.clear();
-  }
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "#!/bin/sh"}}));
+  Play("move f g; heal; flush; store: g=#!/bin/sh");
   drive_->Release(opened->file);
 }
 
@@ -306,12 +237,9 @@ TEST_F(AttributesTest, WhatWasAwayForAMomentIsNoConflict) {
     const Lock lock(world_.mutex);
     if (away) world_.Set("f", *std::exchange(away, std::nullopt));
   };
-  AttrChange change;
-  change.mode = 0700;
-  Set(change);
+  Set({.mode = 0700});
   Expect(0700, kThen);
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "#!/bin/sh"}}));
+  Play("conflicts 0; store: f=#!/bin/sh");
   world_.on_send = nullptr;
   world_.on_look = nullptr;
 }
@@ -327,12 +255,9 @@ TEST_F(AttributesTest, AModeIsThatOfTheVersionThatCameMeanwhile) {
     change.mode = known ? 0711 : 0700;
     change.mtime = kThen - 1;
     Set(change);
-    {
-      const Lock lock(world_.mutex);
-      world_.Set("f", {known ? "#!/bin/ksh" : "#!/bin/dash", {}});
-      world_.objects["f"].attributes.mode = 0644;
-      world_.objects["f"].attributes.mtime = kThen + 1;
-    }
+    world_.Put("f", known ? "#!/bin/ksh" : "#!/bin/dash");
+    world_.Edit("f", [&](auto& object) { object.attributes.mode = 0644; });
+    world_.Edit("f", [&](auto& object) { object.attributes.mtime = kThen + 1; });
     world_.SetOffline(false);
     Expect(*change.mode, kThen + 1);
     EXPECT_EQ(*Read("f"), known ? "#!/bin/ksh" : "#!/bin/dash");
@@ -350,21 +275,14 @@ TEST_F(AttributesTest, WhatComesDownToBeOnlyHereHasThemThoughTheProcessDied) {
     all = !disk_.dead();
     Close();
     disk_.Heal();
-    Open();
-    ASSERT_TRUE(drive_->Place(IdOf("f"), Placement::kLocal).ok());
-    FlushAll();
-    ASSERT_TRUE(world_.All().empty());
-    ASSERT_TRUE(drive_->Place(IdOf("f"), Placement::kNone).ok());
-    FlushAll();
-    Close();
+    Play("open; place f local; flush; store:; place f none; flush; close");
     std::filesystem::remove_all(folder_ / "state");
     {
       const Lock lock(world_.mutex);
       ASSERT_EQ(world_.objects["f"].attributes.mode, 0755u) << i;
       ASSERT_EQ(world_.objects["f"].attributes.mtime, kThen) << i;
     }
-    Open();
-    ASSERT_EQ(Names("").size(), 1u);
+    Play("open; count: 1");
   }
 }
 
@@ -410,13 +328,7 @@ TEST_F(FolderAttributesTest, AreKnownOnceItHasBeenLookedInto) {
 }
 
 TEST_F(FolderAttributesTest, OneThatNobodyMadeIsNotAskedFor) {
-  {
-    const Lock lock(world_.mutex);
-    world_.Set("plain/f", {"x", {}});
-  }
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names("plain").size(), 1u);
-  Close();
+  Play("put plain/f: x; refresh; count plain: 1; close");
   EXPECT_EQ(Asked("look-folder").size(), 0u);
 }
 
@@ -434,14 +346,9 @@ TEST_F(FolderAttributesTest, OfASharedDriveOthersMayNotLookInBefore) {
 }
 
 TEST_F(FolderAttributesTest, OfASharedDriveOthersMayLookIntoOneThatNobodyMade) {
-  Close();
-  {
-    const Lock lock(world_.mutex);
-    world_.Set("plain/f", {"x", {}});
-  }
+  Play("close; put plain/f: x");
   shared_ = true;
-  Open();
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("open; refresh");
   EXPECT_EQ(ModeOf("plain", 4243), 0755u);
   EXPECT_EQ(Asked("look-folder").size(), 1u);
   EXPECT_EQ(ModeOf("plain", 4243), 0755u);
@@ -449,9 +356,7 @@ TEST_F(FolderAttributesTest, OfASharedDriveOthersMayLookIntoOneThatNobodyMade) {
 }
 
 TEST_F(FolderAttributesTest, WhatIsNotSetStaysAtTheStore) {
-  AttrChange change;
-  change.mtime = kThen + 5;
-  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), change, nullptr).ok());
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), AttrChange{.mtime = kThen + 5}, nullptr).ok());
   FlushAll();
   EXPECT_EQ(ModeThere("d"), 0700u);
   EXPECT_EQ(ModeOf("d"), 0700u);
@@ -461,11 +366,8 @@ TEST_F(FolderAttributesTest, WhatIsNotSetStaysAtTheStore) {
 }
 
 TEST_F(FolderAttributesTest, WhatIsSetHereHolds) {
-  AttrChange change;
-  change.mode = 0750;
-  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), change, nullptr).ok());
-  EXPECT_TRUE(Names("d").empty());
-  FlushAll();
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), AttrChange{.mode = 0750}, nullptr).ok());
+  Play("count d: 0; flush");
   EXPECT_EQ(ModeThere("d"), 0750u);
   EXPECT_EQ(ModeOf("d"), 0750u);
 }
@@ -478,55 +380,40 @@ TEST_F(FolderAttributesTest, AnOwnerSetWhileItGoesUpGoesUpToo) {
     const Lock lock(world_.mutex);
     world_.on_folder = [&](const std::string& path) {
       if (path != "new" || std::exchange(set, true)) return;
-      AttrChange change;
-      change.uid = 4242;
-      EXPECT_TRUE(drive_->SetAttr(id, change, nullptr).ok());
+      EXPECT_TRUE(drive_->SetAttr(id, AttrChange{.uid = 4242}, nullptr).ok());
     };
   }
   FlushAll();
-  {
-    const Lock lock(world_.mutex);
-    world_.on_folder = nullptr;
-    EXPECT_EQ(world_.objects["new/"].attributes.uid, 4242u);
-  }
+  world_.on_folder = nullptr;
+  EXPECT_EQ(world_.Get("new/").attributes.uid, 4242u);
 }
 
 TEST_F(FolderAttributesTest, ComeAlongToANameThatOthersHaveGivenToOne) {
   EXPECT_TRUE(Names("d").empty());
   ASSERT_TRUE(Comes("d", 0700));
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("d", "e").ok());
+  Play("offline; move d e");
   MakeThere("e", 0755);
-  world_.SetOffline(false);
-  FlushAll();
+  Play("online; flush");
   EXPECT_EQ(ModeThere("e"), 0700u);
   EXPECT_EQ(ModeOf("e"), 0700u);
 }
 
 TEST_F(FolderAttributesTest, AMarkerThatOthersMadeSinceIsRead) {
-  {
-    const Lock lock(world_.mutex);
-    world_.Set("plain/f", {"x", {}});
-  }
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names("plain").size(), 1u);
+  Play("put plain/f: x; refresh; count plain: 1");
   MakeThere("plain", 0711);
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_TRUE(Comes("plain", 0711));
 }
 
 TEST_F(FolderAttributesTest, ComeBackWithWaitingWorkWhenTheIndexIsLost) {
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("d/new", "waits").ok());
-  Close();
+  Play("offline; write d/new: waits; close");
   std::filesystem::remove(folder_ / "state/index.db");
   std::filesystem::remove(folder_ / "state/index.db-wal");
   world_.SetOffline(false);
   shared_ = true;
   Open();
   EXPECT_EQ(ModeOf("d", 4243), 0700u);
-  FlushAll();
-  EXPECT_EQ(world_.All()["d/new"], "waits");
+  Play("flush; has d/new: waits");
   EXPECT_EQ(ModeThere("d"), 0700u);
   EXPECT_EQ(ModeOf("d"), 0700u);
 }

@@ -5,8 +5,7 @@
 #include <functional>
 #include <set>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -28,8 +27,6 @@ std::vector<Row> Table() {
 
 class ConflictTable : public DriveTest {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
-
   void Here(const std::string& what) {
     const std::map<std::string, std::function<Status()>> does = {
         {"changed", [&] { return Write("d/f", "ours"); }},
@@ -56,7 +53,7 @@ class ConflictTable : public DriveTest {
            AttrChange change;
            change.mode = 0600;
            const auto done = drive_->SetAttr(IdOf("d/f"), change, nullptr);
-           return done.ok() ? Status() : Status(done.error());
+           return done.status();
          }},
     };
     ASSERT_EQ(does.count(what), 1u) << "no such change here: " << what;
@@ -64,7 +61,7 @@ class ConflictTable : public DriveTest {
     ASSERT_TRUE(done.ok()) << what << ": " << done.error().what;
   }
 
-  void There(const std::string& what) {
+  void ActAtStore(const std::string& what) {
     const auto rename = [&](const std::string& from, const std::string& to) {
       const auto all = world_.All();
       world_.Erase(from);
@@ -172,10 +169,7 @@ TEST_F(ConflictTable, EachRowEndsAsItSays) {
     SCOPED_TRACE(row.here + " | " + row.there);
     std::filesystem::remove_all(folder_ / "state");
     std::filesystem::remove_all(folder_ / "cache");
-    {
-      const Lock lock(world_.mutex);
-      world_.objects.clear();
-    }
+    world_.Clear();
     world_.Put("d/f", "base");
     world_.Put("d/g", "bystander");
     Open();
@@ -185,7 +179,7 @@ TEST_F(ConflictTable, EachRowEndsAsItSays) {
     }
     world_.SetOffline(true);
     Here(row.here);
-    There(row.there);
+    ActAtStore(row.there);
     Close();
     world_.SetOffline(false);
     Open();  // the change here was made offline, before a restart

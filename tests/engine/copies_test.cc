@@ -6,13 +6,10 @@
 #include <filesystem>
 #include <set>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
-
-using Files = std::map<std::string, std::string>;
 
 class CopiesTest : public DriveTest {
  protected:
@@ -20,17 +17,10 @@ class CopiesTest : public DriveTest {
     world_.multipart_above = 100;
     retry_pause_ = Duration(10);
   }
-  Hands hands() { return Hands(drive_.get()); }
   // As another program puts it there, in parts.
   void PutInParts(const std::string& path, const std::string& text) {
     const Lock lock(world_.mutex);
     world_.Set(path, {text, {}, 1, 0, true});
-  }
-  // All files that the store has.
-  Files There() {
-    Files files = world_.All();
-    std::erase_if(files, [](const auto& file) { return file.first.back() == '/'; });
-    return files;
   }
   void Fails(const std::string& kind, std::deque<bool> next) {
     const Lock lock(world_.mutex);
@@ -44,37 +34,27 @@ class CopiesTest : public DriveTest {
 };
 
 TEST_F(CopiesTest, AMovedFolderLeavesNothingAndNothingOfItIsFetchedAgain) {
-  Open();
-  ASSERT_TRUE(hands().MakeFolder("d").ok());
-  ASSERT_TRUE(hands().MakeFolder("d/deep").ok());
+  Play("open; mkdir d; mkdir d/deep");
   ASSERT_TRUE(Write("d/deep/scan", scan_).ok());
-  ASSERT_TRUE(Write("d/label", "fern").ok());
-  FlushAll();
+  Play("write d/label: fern; flush");
   const auto opened = drive_->OpenNode(IdOf("d/deep/scan"), Drive::Intent::kRead);
   ASSERT_TRUE(opened.ok());
-  world_.TakeAsked();
-  ASSERT_TRUE(hands().Move("d", "e").ok());
-  FlushAll();
-  EXPECT_EQ(There(), (Files{{"e/deep/scan", scan_}, {"e/label", "fern"}}));
+  Play("forget; move d e; flush");
+  EXPECT_EQ(FilesThere(), (Files{{"e/deep/scan", scan_}, {"e/label", "fern"}}));
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(*Read("e/deep/scan"), scan_);
   EXPECT_EQ(*ReadOpen(opened->file), scan_) << "which was open before";
-  EXPECT_TRUE(Asked("read").empty());
-  EXPECT_EQ(Names(""), std::vector<std::string>{"e"});
+  Play("unasked read; names: e");
   drive_->Release(opened->file);
 }
 
 TEST_F(CopiesTest, WhatWaitsInAMovedFolderIsNoConflict) {
   world_.Put("d/x", "x");
   PutInParts("d/scan", scan_);
-  Open();
-  ASSERT_EQ(Names("d").size(), 2u);
-  world_.SetOffline(true);
+  Play("open; count d: 2; offline");
   ASSERT_TRUE(Write("d/scan", other_).ok());
-  ASSERT_TRUE(hands().Move("d", "e").ok());
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(There(), (Files{{"e/scan", other_}, {"e/x", "x"}}));
+  Play("move d e; online; flush");
+  EXPECT_EQ(FilesThere(), (Files{{"e/scan", other_}, {"e/x", "x"}}));
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
 
@@ -84,30 +64,24 @@ TEST_F(CopiesTest, AMoveThatIsInterruptedGoesOnWithTheCopiesThatAreThere) {
     for (const auto& [restart, parts] :
          {std::pair(false, 0), {true, 0}, {false, 300}, {true, 300}}) {
       world_.copies_in_parts_above = static_cast<std::uint64_t>(parts);
-      {
-        const Lock lock(world_.mutex);
-        world_.objects.clear();
-      }
+      world_.Clear();
       for (int i = 0; i < 3; ++i) PutInParts("d/" + std::to_string(i), scan_);
       PutInParts("d/deep/own", other_);
-      Open();
-      ASSERT_EQ(Names("d").size(), 4u);
-      ASSERT_EQ(Names("d/deep").size(), 1u);
+      Play("open; count d: 4; count d/deep: 1");
       Loses(kind, {false, true, true});
       Fails(kind, {false, false, false, true});
       ASSERT_TRUE(hands().Move("d", "e").ok());
       if (restart) {
-        ASSERT_TRUE(Eventually([&] { return There().count("e/0") + There().count("e/1") > 0; }));
-        Close();
-        Open();
+        ASSERT_TRUE(
+            Eventually([&] { return FilesThere().count("e/0") + FilesThere().count("e/1") > 0; }));
+        Play("close; open");
       }
       FlushAll();
-      EXPECT_EQ(There(),
+      EXPECT_EQ(FilesThere(),
                 (Files{{"e/0", scan_}, {"e/1", scan_}, {"e/2", scan_}, {"e/deep/own", other_}}))
           << kind << restart << parts;
       EXPECT_EQ(world_.Uploads(), 0u) << kind << restart << parts;
-      Close();
-      std::filesystem::remove_all(folder_ / "state");
+      ForgetState();
       Loses(kind, {});
       Fails(kind, {});
     }
@@ -119,8 +93,7 @@ TEST_F(CopiesTest, AMoveThatIsInterruptedGoesOnWithTheCopiesThatAreThere) {
 class AskedCopyTest : public DriveTest {
  protected:
   AskedCopyTest() {
-    retry_pause_ = Duration(10);
-    quiet_ = Duration(60000);
+    Play("set retry=10; set quiet=60000");
     world_.Put("scan", scan_);
   }
   // As cp does it: by the store, or else by reading and writing.
@@ -143,10 +116,8 @@ TEST_F(AskedCopyTest, IsAtTheStoreBeforeItIsSaidToBeDone) {
   world_.TakeAsked();
   EXPECT_EQ(Copy("copy"), std::nullopt);
   EXPECT_TRUE(world_.All()["copy"] == scan_);
-  world_.Put("scan", "another");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  FlushAll();
-  EXPECT_TRUE(*Hands(drive_.get()).Read("copy") == scan_);
+  Play("put scan: another; refresh; flush");
+  EXPECT_TRUE(*hands().Read("copy") == scan_);
   EXPECT_TRUE(Asked("write").empty());
 }
 
@@ -154,12 +125,9 @@ TEST_F(AskedCopyTest, CanBeWrittenToAtOnceAndOutlivesTheProcess) {
   Open();
   IdOf("scan");
   ASSERT_EQ(Copy("copy"), std::nullopt);
-  ASSERT_TRUE(Hands(drive_.get()).Patch("copy", "NEW", 1000).ok());
-  disk_.DieAt(disk_.operations() + 1);
-  Close();
-  disk_.Heal();
-  Open();
-  FlushAll();
+  ASSERT_TRUE(hands().Patch("copy", "NEW", 1000).ok());
+  Kill();
+  Play("open; flush");
   std::string wanted = scan_;
   wanted.replace(1000, 3, "NEW");
   EXPECT_TRUE(world_.All()["copy"] == wanted);
@@ -172,8 +140,7 @@ TEST_F(AskedCopyTest, IsLeftToReadingAndWritingOffline) {
   ASSERT_FALSE(drive_->Refresh().ok());
   EXPECT_EQ(Copy("copy"), Code::kUnsupported);
   EXPECT_EQ(drive_->GetAttr(IdOf("copy"))->size, 0u);
-  world_.SetOffline(false);
-  FlushAll();
+  Play("online; flush");
   EXPECT_TRUE(world_.All()["copy"].empty());
 }
 
@@ -190,10 +157,7 @@ TEST_F(AskedCopyTest, OfWhatWasReplacedMeanwhileIsNotMade) {
 TEST_F(AskedCopyTest, ThatTheStoreRefusesIsLeftToReadingAndWriting) {
   Open();
   IdOf("scan");
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["copy"] = {true, true, true};
-  }
+  world_.Fail("copy", 3);
   EXPECT_EQ(Copy("copy"), Code::kUnsupported);
   EXPECT_EQ(drive_->GetAttr(IdOf("copy"))->size, 0u);
 }
@@ -221,13 +185,11 @@ TEST_F(AskedCopyTest, MadeThoughNobodyLearntOfItIsNoConflict) {
       Close();
       world_.on_copied = nullptr;
       disk_.Heal();
-      Open();
-      FlushAll();
+      Play("open; flush");
       EXPECT_TRUE(world_.All()["copy"] == scan_) << says_who << replaces;
       EXPECT_EQ(drive_->Summary().conflicts, 0u) << says_who << replaces;
       EXPECT_EQ(Names("").size(), 2u) << says_who << replaces;
-      Close();
-      std::filesystem::remove_all(folder_ / "state");
+      ForgetState();
       world_.Erase("copy");
     }
   }
@@ -239,10 +201,7 @@ TEST_F(AskedCopyTest, MadeThoughNobodyLearntOfItIsRemovedOrReplacedAllTheSame) {
     for (const bool removed : {true, false}) {
       Open();
       IdOf("scan");
-      {
-        const Lock lock(world_.mutex);
-        world_.loses["copy"] = {true};
-      }
+      world_.Lose("copy");
       {
         const auto from = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
         const auto copy = drive_->Create(kRootId, "copy", 0644, 0, 0, true);
@@ -261,8 +220,7 @@ TEST_F(AskedCopyTest, MadeThoughNobodyLearntOfItIsRemovedOrReplacedAllTheSame) {
       EXPECT_EQ(world_.All().size(), removed ? 1u : 2u) << says_who;
       EXPECT_TRUE(world_.All()["copy"] == (removed ? "" : "something else")) << says_who;
       EXPECT_EQ(drive_->Summary().conflicts, 0u) << says_who;
-      Close();
-      std::filesystem::remove_all(folder_ / "state");
+      ForgetState();
       world_.Erase("copy");
     }
   }
@@ -286,16 +244,14 @@ TEST_F(AskedCopyTest, CutOffAnywhereIsMadeOrIsEmpty) {
     Close();
     disk_.Heal();
     if (n % 2 == 1) world_.Put("scan", std::string(2'000'000, 't'));
-    Open();
-    FlushAll();
+    Play("open; flush");
     const auto all = world_.All();
     if (all.count("copy") > 0) {
       EXPECT_TRUE(all.at("copy") == scan_ || all.at("copy").empty()) << n;
     }
     EXPECT_TRUE(!copied || all.at("copy") == scan_);
     EXPECT_EQ(drive_->Summary().conflicts, 0u) << n;
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetState();
     world_.Erase("copy");
     world_.Put("scan", scan_);
   }
@@ -304,8 +260,7 @@ TEST_F(AskedCopyTest, CutOffAnywhereIsMadeOrIsEmpty) {
 
 TEST_F(CopiesTest, AMoveThatIsTakenBackLeavesNoCopies) {
   for (int i = 0; i < 2; ++i) PutInParts("d/" + std::to_string(i), scan_);
-  Open();
-  ASSERT_EQ(Names("d").size(), 2u);
+  Play("open; count d: 2");
   Fails("copy", {false, true});
   std::atomic<bool> copied{false};
   world_.on_copied = [&] {
@@ -315,7 +270,7 @@ TEST_F(CopiesTest, AMoveThatIsTakenBackLeavesNoCopies) {
   ASSERT_TRUE(hands().Move("d", "e").ok());
   ASSERT_TRUE(Eventually([&] { return copied.load(); }));
   FlushAll();
-  EXPECT_EQ(There(), (Files{{"d/0", scan_}, {"d/1", scan_}}));
+  EXPECT_EQ(FilesThere(), (Files{{"d/0", scan_}, {"d/1", scan_}}));
   world_.on_copied = nullptr;
 }
 
@@ -324,8 +279,7 @@ TEST_F(CopiesTest, AFolderThatIsMovedBackFindsItsOwn) {
   for (const bool restarted : {false, true}) {
     SCOPED_TRACE(restarted);
     for (int i = 0; i < 2; ++i) PutInParts("d/" + std::to_string(i), scan_);
-    Open();
-    ASSERT_EQ(Names("d").size(), 2u);
+    Play("open; count d: 2");
     std::atomic<int> copies{0};
     std::atomic<bool> moved_back{false};
     world_.on_copied = [&] {
@@ -337,33 +291,28 @@ TEST_F(CopiesTest, AFolderThatIsMovedBackFindsItsOwn) {
     ASSERT_TRUE(hands().Move("d", "e").ok());
     ASSERT_TRUE(Eventually([&] { return moved_back.load(); }));
     if (restarted) {
-      Close();
-      Open();
+      Play("close; open");
     }
     FlushAll();
-    EXPECT_EQ(There(), (Files{{"d/0", scan_}, {"d/1", scan_}}));
-    EXPECT_EQ(drive_->Summary().conflicts, 0u);
-    Close();
+    EXPECT_EQ(FilesThere(), (Files{{"d/0", scan_}, {"d/1", scan_}}));
+    Play("conflicts 0; close");
     world_.on_copied = nullptr;
   }
 }
 
 TEST_F(CopiesTest, AFileOfAnotherMovesOnceThoughTheAnswerIsLost) {
   PutInParts("a", scan_);
-  Open();
-  ASSERT_EQ(Names("").size(), 1u);
+  Play("open; count: 1");
   Loses("copy", {true});
-  ASSERT_TRUE(hands().Move("a", "b").ok());
-  FlushAll();
-  EXPECT_EQ(There(), (Files{{"b", scan_}}));
+  Play("move a b; flush");
+  EXPECT_EQ(FilesThere(), (Files{{"b", scan_}}));
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
 
 TEST_F(CopiesTest, AFileThatMovesOnAfterALostAnswerLeavesNoCopy) {
   may_be_late_ = Duration(100);
   PutInParts("a", scan_);
-  Open();
-  ASSERT_EQ(Names("").size(), 1u);
+  Play("open; count: 1");
   Loses("copy", {true});
   std::atomic<bool> copied{false};
   world_.on_copied = [&] {
@@ -372,7 +321,7 @@ TEST_F(CopiesTest, AFileThatMovesOnAfterALostAnswerLeavesNoCopy) {
   ASSERT_TRUE(hands().Move("a", "b").ok());
   ASSERT_TRUE(Eventually([&] { return copied.load(); }));
   FlushAll();
-  EXPECT_EQ(There(), (Files{{"c", scan_}}));
+  EXPECT_EQ(FilesThere(), (Files{{"c", scan_}}));
   world_.on_copied = nullptr;
 }
 
@@ -380,24 +329,17 @@ TEST_F(CopiesTest, AFileThatMovesOnAfterALostAnswerLeavesNoCopy) {
 class MetTest : public CopiesTest {
  protected:
   MetTest() {
-    world_.moves_files = world_.moves_folders = world_.serial_versions = true;
-    world_.Put("d/1", "ours 1");
-    world_.Put("d/deep/2", "ours 2");
-    world_.Put("d/deep/3", "ours 3");
+    Play(
+        "set moves-files moves-folders serial; put d/1: ours 1; put d/deep/2: ours 2; put "
+        "d/deep/3: ours 3");
   }
-  void Meet() {
-    Open();
-    ASSERT_EQ(Names("d").size(), 2u);
-    ASSERT_EQ(Names("d/deep").size(), 2u);
-    world_.Put("e/deep/2", "theirs");
-    ASSERT_TRUE(hands().Move("d", "e").ok());
-  }
+  void Meet() { Play("open; count d: 2; count d/deep: 2; put e/deep/2: theirs; move d e"); }
 };
 
 TEST_F(MetTest, EachFileGoesInOrBesideAnotherOfItsName) {
   Meet();
   FlushAll();
-  Files there = There();
+  Files there = FilesThere();
   const auto kept = std::find_if(there.begin(), there.end(), [](const auto& file) {
     return file.first.rfind("e/deep/2 (kept from isle", 0) == 0;
   });
@@ -405,54 +347,38 @@ TEST_F(MetTest, EachFileGoesInOrBesideAnotherOfItsName) {
   EXPECT_EQ(kept->second, "ours 2");
   there.erase(kept);
   EXPECT_EQ(there, (Files{{"e/1", "ours 1"}, {"e/deep/2", "theirs"}, {"e/deep/3", "ours 3"}}));
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names("e/deep").size(), 3u);
-  EXPECT_EQ(Names(""), std::vector<std::string>{"e"});
+  Play("refresh; count e/deep: 3; names: e");
 }
 
 // Versions that are a time and a size may be the same of two files.
 TEST_F(MetTest, WhatLooksTheSameIsNotTakenForItsOwn) {
-  Open();
-  ASSERT_EQ(Names("d/deep").size(), 2u);
-  {
-    const Lock lock(world_.mutex);
-    world_.objects["e/deep/2"] = world_.objects["d/deep/2"];
-    world_.objects["e/deep/2"].body = "theirs";
-  }
-  ASSERT_TRUE(hands().Move("d", "e").ok());
-  FlushAll();
+  Play("open; count d/deep: 2");
+  world_.Duplicate("d/deep/2", "e/deep/2");
+  world_.Edit("e/deep/2", [&](auto& object) { object.body = "theirs"; });
+  Play("move d e; flush");
   std::multiset<std::string> texts;
-  for (const auto& [path, text] : There()) texts.insert(text);
+  for (const auto& [path, text] : FilesThere()) texts.insert(text);
   EXPECT_EQ(texts, (std::multiset<std::string>{"ours 1", "ours 2", "ours 3", "theirs"}));
 }
 
 TEST_F(MetTest, InterruptedAnywhereItGoesOn) {
   for (const char* kind : {"move", "deep", "look", "list", "remove-many"}) {
-    {
-      const Lock lock(world_.mutex);
-      world_.objects.clear();
-    }
+    world_.Clear();
     for (const char* name : {"1", "deep/2", "deep/3", "deep/4"})
       world_.Put(std::string("d/") + name, name);
-    Open();
-    ASSERT_EQ(Names("d").size(), 2u);
-    ASSERT_EQ(Names("d/deep").size(), 3u);
-    world_.Put("e/theirs", "theirs");
+    Play("open; count d: 2; count d/deep: 3; put e/theirs: theirs");
     Loses(kind, {false, true, true});
     Fails(kind, {false, false, false, true});
     ASSERT_TRUE(hands().Move("d", "e").ok());
-    ASSERT_TRUE(Eventually([&] { return There().count("e/1") > 0; }));
-    Close();
-    Open();
-    FlushAll();
-    EXPECT_EQ(There(), (Files{{"e/1", "1"},
-                              {"e/deep/2", "deep/2"},
-                              {"e/deep/3", "deep/3"},
-                              {"e/deep/4", "deep/4"},
-                              {"e/theirs", "theirs"}}))
+    ASSERT_TRUE(Eventually([&] { return FilesThere().count("e/1") > 0; }));
+    Play("close; open; flush");
+    EXPECT_EQ(FilesThere(), (Files{{"e/1", "1"},
+                                   {"e/deep/2", "deep/2"},
+                                   {"e/deep/3", "deep/3"},
+                                   {"e/deep/4", "deep/4"},
+                                   {"e/theirs", "theirs"}}))
         << kind;
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
+    ForgetState();
     Loses(kind, {});
     Fails(kind, {});
   }
@@ -472,7 +398,7 @@ class KeptTest : public MetTest, public testing::WithParamInterface<bool> {
     };
   }
   std::ptrdiff_t KeptThere() {
-    const Files there = There();
+    const Files there = FilesThere();
     return std::count_if(there.begin(), there.end(), [](const auto& file) {
       return file.first.rfind("e/deep/2 (kept from isle", 0) == 0 && file.second == "ours 2";
     });
@@ -487,10 +413,10 @@ TEST_P(KeptTest, TakenBackItHasItsNameAgain) {
   Meet();
   ASSERT_TRUE(Eventually([&] { return failed_.load(); }));
   FlushAll();
-  EXPECT_EQ(There(), (Files{{"d/1", "ours 1"},
-                            {"d/deep/2", "ours 2"},
-                            {"d/deep/3", "ours 3"},
-                            {"e/deep/2", "theirs"}}));
+  EXPECT_EQ(FilesThere(), (Files{{"d/1", "ours 1"},
+                                 {"d/deep/2", "ours 2"},
+                                 {"d/deep/3", "ours 3"},
+                                 {"e/deep/2", "theirs"}}));
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
 
@@ -499,17 +425,16 @@ TEST_P(KeptTest, TheNextAttemptKnowsOfIt) {
   FlushAll();
   EXPECT_TRUE(failed_);
   EXPECT_EQ(KeptThere(), 1);
-  EXPECT_EQ(There().size(), 4u);
-  EXPECT_EQ(There()["e/deep/2"], "theirs");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names("e/deep").size(), 3u);
-  EXPECT_EQ(drive_->Summary().conflicts, 1u);
+  EXPECT_EQ(FilesThere().size(), 4u);
+  EXPECT_EQ(FilesThere()["e/deep/2"], "theirs");
+  Play("refresh; count e/deep: 3; conflicts 1");
 }
 
 TEST_F(MetTest, TakenBackHalfWayAllIsInItsFormerPlace) {
   std::atomic<bool> begun{false}, moved{false};
   world_.on_moved = [&] {
-    if (There().count("d/1") + There().count("d/deep/3") == 2 || begun.exchange(true)) return;
+    if (FilesThere().count("d/1") + FilesThere().count("d/deep/3") == 2 || begun.exchange(true))
+      return;
     Fails("move", {true, true, true});
     Ignore(hands().Move("e", "d"));
     moved = true;
@@ -523,10 +448,10 @@ TEST_F(MetTest, TakenBackHalfWayAllIsInItsFormerPlace) {
   Meet();
   ASSERT_TRUE(Eventually([&] { return moved.load(); }));
   FlushAll();
-  EXPECT_EQ(There(), (Files{{"d/1", "ours 1"},
-                            {"d/deep/2", "ours 2"},
-                            {"d/deep/3", "ours 3"},
-                            {"e/deep/2", "theirs"}}));
+  EXPECT_EQ(FilesThere(), (Files{{"d/1", "ours 1"},
+                                 {"d/deep/2", "ours 2"},
+                                 {"d/deep/3", "ours 3"},
+                                 {"e/deep/2", "theirs"}}));
   Close();
   world_.on_moved = nullptr;
   world_.on_look = nullptr;

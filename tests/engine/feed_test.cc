@@ -1,4 +1,5 @@
 // What the store tells of itself: what changed, and what may be changed.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -6,11 +7,12 @@
 #include <future>
 #include <thread>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 class FeedTest : public DriveTest {
  protected:
@@ -18,7 +20,6 @@ class FeedTest : public DriveTest {
     world_.has_feed = true;
     feed_pause_ = Duration(50);
   }
-  Hands hands() { return Hands(drive_.get()); }
   void OpenAtWork() {
     Open();
     Names("");
@@ -45,27 +46,17 @@ class FeedTest : public DriveTest {
 };
 
 TEST_F(FeedTest, ChangesElsewhereShowWithoutAListing) {
-  world_.Put("d/a", "a");
-  world_.Put("d/b", "b");
-  world_.Put("unseen/x", "x");
+  Play("put d/a: a; put d/b: b; put unseen/x: x");
   OpenAtWork();
-  Names("d");
-  ASSERT_TRUE(Read("d/a").ok());
-  world_.TakeAsked();
-  world_.Put("d/a", "another");
-  world_.Put("d/c", "c");
-  world_.Erase("d/b");
-  world_.Put("unseen/y", "y");
+  Play("list d; fetch d/a; forget; put d/a: another; put d/c: c; erase d/b; put unseen/y: y");
   ASSERT_TRUE(Eventually([&] { return Known("d/c") && !Known("d/b"); }, 10));
   EXPECT_EQ(drive_->NodeAt("d/a")->size, 7u);
   EXPECT_FALSE(Known("unseen/y"));  // nobody has looked into it: it is listed when somebody does
-  EXPECT_TRUE(Asked("list").empty());
-  EXPECT_EQ(*Read("d/a"), "another");
+  Play("unasked list; read d/a: another");
 }
 
 TEST_F(FeedTest, AnEarlierListingBringsNothingBack) {
-  world_.Put("a", "A");
-  world_.Put("z", "Z");
+  Play("put a: A; put z: Z");
   OpenAtWork();
   std::promise<void> listed, gone;
   std::atomic<int> listings{0};
@@ -101,8 +92,7 @@ TEST_F(FeedTest, ALateAnswerBringsNoFormerVersionBack) {
   OpenHoldingAnswers();
   world_.Put("f", "the second");
   NextAnswer(2);
-  world_.Put("f", "the third, which is there");
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("put f: the third, which is there; refresh");
   NextAnswer(3);  // the former is taken in
   const auto text = Read("f");
   EXPECT_TRUE(text.ok()) << text.error().what;
@@ -115,14 +105,10 @@ TEST_F(FeedTest, ALateAnswerBringsNoFormerVersionBack) {
 // It would show, and could not be opened.
 TEST_F(FeedTest, ALateAnswerShowsNothingThatIsGone) {
   OpenHoldingAnswers();
-  world_.Put("gone", "for a moment");
-  world_.Put("stays", "here");
+  Play("put gone: for a moment; put stays: here");
   world_.Put("d/", "");
   NextAnswer(2);
-  world_.Erase("gone");
-  world_.Erase("stays");
-  world_.Erase("d/");
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("erase gone; erase stays; erase d/; refresh");
   world_.Put("stays", "here again");  // of that this listing tells nothing, the next answer may not
   world_.Put("d/", "");
   world_.Put("d/stays", "here too");
@@ -131,59 +117,40 @@ TEST_F(FeedTest, ALateAnswerShowsNothingThatIsGone) {
   EXPECT_TRUE(Known("stays"));
   EXPECT_TRUE(Known("d"));
   let_go_ = 3;
-  EXPECT_EQ(*Read("stays"), "here again");
-  EXPECT_EQ(*Read("d/stays"), "here too");
-  Close();
+  Play("read stays: here again; read d/stays: here too; close");
   world_.on_feed = nullptr;
 }
 
 // What came of those, the feed never tells again.
 TEST_F(FeedTest, AnEarlierListingTakesNothingAway) {
-  world_.serial_versions = true;
-  world_.Put("a", "A");
-  world_.Put("d/keep", "k");
-  world_.Put("d/m", "moves");
+  Play("set serial; put a: A; put d/keep: k; put d/m: moves");
   OpenAtWork();
-  Names("d");
-  ASSERT_EQ(*Read("d/m"), "moves");
+  Play("list d; read d/m: moves");
   Overtake([&] { Ignore(drive_->Refresh()); },
            [&] {
-             world_.Put("a", "another");
-             world_.Put("new", "n");
-             world_.Move("d/m", "m");
+             Play("put a: another; put new: n; shift d/m m");
              EXPECT_TRUE(Eventually([&] { return Known("new") && Known("m") && !Known("d/m"); }));
            });
   EXPECT_TRUE(Known("new"));
   EXPECT_TRUE(Known("m"));
   EXPECT_EQ(drive_->NodeAt("a")->size, 7u);
   ExpectNothingVanished();
-  world_.TakeAsked();
-  EXPECT_EQ(*Read("m"), "moves");
-  EXPECT_TRUE(Asked("read").empty());
+  Play("forget; read m: moves; unasked read");
 }
 
 TEST_F(FeedTest, WhatMovesThereIsNotFetchedAgain) {
-  world_.Put("d/a", "moves");
-  world_.Put("e/keep", "k");
+  Play("put d/a: moves; put e/keep: k");
   OpenAtWork();
-  Names("d");
-  Names("e");
-  ASSERT_TRUE(Read("d/a").ok());
-  world_.TakeAsked();
-  world_.Move("d/a", "e/b");
+  Play("list d; list e; fetch d/a; forget; shift d/a e/b");
   ASSERT_TRUE(Eventually([&] { return Known("e/b") && !Known("d/a"); }, 10));
   EXPECT_EQ(drive_->State(IdOf("e/b"))->state, "cached");
-  EXPECT_EQ(*Read("e/b"), "moves");
-  EXPECT_TRUE(Asked("read").empty());
+  Play("read e/b: moves; unasked read");
 }
 
 // A folder of ours takes the place of one whose deletion is held back, and so goes file by file.
 TEST_F(FeedTest, WhatAStepOfOursMovesIsNotTakenForMovedByOthers) {
-  {
-    const Lock lock(world_.mutex);
-    world_.feed_tells_all = world_.moves_folders = world_.moves_files = true;
-    world_.serial_versions = true;
-  }
+  world_.feed_tells_all = world_.moves_folders = world_.moves_files = true;
+  world_.serial_versions = true;
   hold_files_ = 1;
   hold_quiet_ = Duration(1000);
   feed_pause_ = Duration(10);
@@ -192,9 +159,7 @@ TEST_F(FeedTest, WhatAStepOfOursMovesIsNotTakenForMovedByOthers) {
   OpenAtWork();
   for (const char* folder : {"d0", "d0/e", "d1", "d1/e"}) Names(folder);
   for (const char* name : {"x", "y", "z"}) ASSERT_TRUE(drive_->Unlink(IdOf("d1/e"), name).ok());
-  ASSERT_TRUE(hands().RemoveFolder("d1/e").ok());
-  FlushAll();
-  ASSERT_EQ(drive_->Summary().held, 3u);
+  Play("rmdir d1/e; flush; held 3");
   world_.on_moved = [this] {  // until it has been told
     const auto looks = [this] {
       const Lock lock(world_.mutex);
@@ -204,11 +169,7 @@ TEST_F(FeedTest, WhatAStepOfOursMovesIsNotTakenForMovedByOthers) {
     const auto before = looks();
     EXPECT_TRUE(Eventually([&] { return looks() > before + 1; }));
   };
-  ASSERT_TRUE(hands().Move("d0", "d1/e").ok());
-  FlushAll();
-  EXPECT_EQ(Names("d1/e"), (std::vector<std::string>{"a", "e"}));
-  EXPECT_EQ(Names("d1/e/e"), std::vector<std::string>{"f"});
-  EXPECT_EQ(*Read("d1/e/a"), "d0/a");
+  Play("move d0 d1/e; flush; names d1/e: a e; names d1/e/e: f; read d1/e/a: d0/a");
   const Status index = drive_->CheckIndex();
   EXPECT_TRUE(index.ok()) << index.error().what;
 }
@@ -219,17 +180,14 @@ TEST_F(FeedTest, PinnedFoldersGetWhatAppears) {
   ASSERT_TRUE(drive_->Pin(IdOf("pressed")).ok());
   world_.Put("pressed/new", std::string(5000, 'n'));
   EXPECT_TRUE(Eventually(
-      [&] { return Known("pressed/new") && drive_->NodeAt("pressed/new")->on_disk == 5000; }, 10));
+      [&] { return Known("pressed/new") && drive_->NodeAt("pressed/new")->cached.bytes == 5000; },
+      10));
 }
 
 TEST_F(FeedTest, WhatWasMissedWhileNobodyLookedComesLater) {
   world_.Put("d/a", "a");
   OpenAtWork();
-  Names("d");
-  Close();
-  world_.Put("d/b", "b");
-  world_.Erase("d/a");
-  Open();
+  Play("list d; close; put d/b: b; erase d/a; open");
   EXPECT_TRUE(Eventually([&] { return Known("d/b") && !Known("d/a"); }, 10));
 }
 
@@ -252,17 +210,14 @@ TEST_F(FeedTest, AMomentThatIsForgottenLosesNothing) {
 
 TEST_F(FeedTest, OurOwnChangesAreNoNews) {
   OpenAtWork();
-  ASSERT_TRUE(Write("mine", "one").ok());
-  FlushAll();
+  Play("write mine: one; flush");
   {
     const Lock lock(world_.mutex);
     world_.changes.push_back("mine");
   }
-  ASSERT_TRUE(Write("mine", "two").ok());
-  world_.TakeAsked();
+  Play("write mine: two; forget");
   ASSERT_TRUE(Eventually([&] { return Asked("feed").size() > 0; }, 10));
-  EXPECT_EQ(*Read("mine"), "two");
-  FlushAll();
+  Play("read mine: two; flush");
   EXPECT_EQ(world_.All().at("mine"), "two");
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
@@ -270,13 +225,10 @@ TEST_F(FeedTest, OurOwnChangesAreNoNews) {
 class RoleTest : public DriveTest {
  protected:
   RoleTest() { world_.sealed = "archive"; }
-  Hands hands() { return Hands(drive_.get()); }
 };
 
 TEST_F(RoleTest, WhatMayOnlyBeReadIsRefusedAtOnceAndSaysSo) {
-  world_.Put("archive/old", "old");
-  world_.Put("open/new", "new");
-  Open();
+  Play("put archive/old: old; put open/new: new; open");
   Names("");
   Names("archive");
   EXPECT_EQ(drive_->GetAttr(IdOf("archive"))->mode & 0222u, 0u);
@@ -285,41 +237,29 @@ TEST_F(RoleTest, WhatMayOnlyBeReadIsRefusedAtOnceAndSaysSo) {
   const auto opened = drive_->OpenNode(IdOf("archive/old"), Drive::Intent::kWrite);
   ASSERT_FALSE(opened.ok());
   EXPECT_EQ(opened.error().code, Code::kPermission);
-  EXPECT_NE(opened.error().what.find("archive/old may only be read"), std::string::npos)
+  EXPECT_THAT(opened.error().what, HasSubstr("archive/old may only be read"))
       << opened.error().what;
   EXPECT_EQ(Write("archive/x", "x").error().code, Code::kPermission);
   EXPECT_EQ(drive_->Unlink(IdOf("archive"), "old").error().code, Code::kPermission);
   EXPECT_EQ(hands().Move("archive/old", "open/old").error().code, Code::kPermission);
   EXPECT_EQ(hands().Move("open/new", "archive/new").error().code, Code::kPermission);
   EXPECT_EQ(drive_->MakeFolder(IdOf("archive"), "d", 0755, 0, 0).error().code, Code::kPermission);
-  EXPECT_EQ(*Read("archive/old"), "old");
-  world_.TakeAsked();
-  FlushAll();
-  EXPECT_TRUE(Asked("write").empty());
+  Play("read archive/old: old; forget; flush; unasked write");
 }
 
 TEST_F(RoleTest, AnotherRoleIsNoticedAndWhatWaitsIsKept) {
-  world_.Put("archive/old", "old");
-  Open();
+  Play("put archive/old: old; open");
   Names("");
   Names("archive");
-  {
-    const Lock lock(world_.mutex);
-    world_.sealed = "";
-  }
-  ASSERT_TRUE(drive_->Refresh().ok());
-  Names("archive");
-  ASSERT_TRUE(Write("archive/mine", "mine").ok());
-  {
-    const Lock lock(world_.mutex);
-    world_.sealed = "archive";
-    world_.forbid = "archive/mine";
-  }
+  world_.SetPath(&FakeWorld::sealed, "");
+  Play("refresh; list archive; write archive/mine: mine");
+  world_.SetPath(&FakeWorld::sealed, "archive");
+  world_.SetPath(&FakeWorld::forbid, "archive/mine");
   ASSERT_TRUE(drive_->Refresh().ok());
   ASSERT_TRUE(Eventually([&] { return (drive_->GetAttr(IdOf("archive"))->mode & 0222u) == 0; }));
   ASSERT_TRUE(Eventually([&] {
     const auto queue = drive_->Queue(10);
-    return queue.ok() && queue->size() == 1 && !queue->front().second.error.empty();
+    return queue.ok() && queue->size() == 1 && !queue->front().second.pending.error.empty();
   }));
   EXPECT_EQ(*Read("archive/mine"), "mine");
   const Lock lock(world_.mutex);

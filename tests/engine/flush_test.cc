@@ -4,8 +4,7 @@
 #include <condition_variable>
 #include <thread>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -47,8 +46,7 @@ class FlushTest : public DriveTest {
 };
 
 TEST_F(FlushTest, OfAFileStallsNoLookup) {
-  Open();
-  ASSERT_TRUE(Write("f", "some bytes").ok());
+  Play("open; write f: some bytes");
   LookUpDuring([&] {
     const auto file = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
     ASSERT_TRUE(file.ok());
@@ -59,8 +57,7 @@ TEST_F(FlushTest, OfAFileStallsNoLookup) {
 }
 
 TEST_F(FlushTest, OfAFolderStallsNoLookup) {
-  Open();
-  ASSERT_TRUE(Write("f", "some bytes").ok());
+  Play("open; write f: some bytes");
   LookUpDuring([&] { EXPECT_TRUE(drive_->FsyncFolder().ok()); });
 }
 
@@ -76,14 +73,9 @@ TEST_F(FlushTest, OfWhatIsUploadedStallsNoLookup) {
 }
 
 TEST_F(FlushTest, OfAFileThatComesDownStallsNoLookup) {
-  world_.Put("f", "some bytes");
-  Open();
-  LookUpDuring([&] {
-    ASSERT_TRUE(drive_->Place(IdOf("f"), Placement::kLocal).ok());
-    FlushAll();
-  });
-  EXPECT_EQ(world_.All().count("f"), 0u);
-  EXPECT_EQ(*Read("f"), "some bytes");
+  Play("put f: some bytes; open");
+  LookUpDuring([&] { Play("place f local; flush"); });
+  Play("lacks f; read f: some bytes");
 }
 
 TEST_F(FlushTest, OfWhatIsOverwrittenStallsNoLookup) {

@@ -5,8 +5,7 @@
 #include <atomic>
 #include <set>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -18,28 +17,15 @@ using Case = std::tuple<Store, Then>;
 
 class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Case> {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   void Begin() {
     const Store store = std::get<0>(GetParam());
-    {
-      const Lock lock(world_.mutex);
-      world_.moves_folders = store != Store::kCopies;
-      world_.moves_files = world_.serial_versions = store == Store::kMovesAll;
-    }
-    retry_pause_ = Duration(10);
-    may_be_late_ = Duration(20);
-    trial_pause_ = Duration(5);
+    world_.moves_folders = store != Store::kCopies;
+    world_.moves_files = world_.serial_versions = store == Store::kMovesAll;
+    Play("set retry=10; set late=20; set trial=5");
     for (const char* keep : {"a/keep", "b/keep", "c/keep"}) world_.Put(keep, "k");
-    Open();
-    for (const char* folder : {"a", "b", "c"}) Names(folder);
-    ASSERT_TRUE(hands().MakeFolder("a/D").ok());
-    ASSERT_TRUE(hands().MakeFolder("a/D/sub").ok());
-    ASSERT_TRUE(Write("a/D/x", "mine x").ok());
-    ASSERT_TRUE(Write("a/D/y", "mine y").ok());
-    ASSERT_TRUE(Write("a/D/sub/z", "mine z").ok());
-    FlushAll();
-    Names("a/D");
-    Names("a/D/sub");
+    Play(
+        "open; list a; list b; list c; mkdir a/D; mkdir a/D/sub; write a/D/x: mine x; write a/D/y: "
+        "mine y; write a/D/sub/z: mine z; flush; list a/D; list a/D/sub");
   }
   void Hold(bool on) {
     const Lock lock(world_.mutex);
@@ -66,8 +52,7 @@ class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Ca
       case Then::kDeleted:
         for (const char* file : {"b/D/x", "b/D/y", "b/D/sub/z"})
           EXPECT_TRUE(hands().Remove(file).ok()) << file;
-        EXPECT_TRUE(hands().RemoveFolder("b/D/sub").ok());
-        EXPECT_TRUE(hands().RemoveFolder("b/D").ok());
+        Play("rmdir b/D/sub; rmdir b/D");
         break;
       case Then::kChanged:
         ASSERT_TRUE(Write("b/D/x", "mine anew").ok());
@@ -79,12 +64,9 @@ class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Ca
   void End(const std::set<std::string>& wanted, long at_most = 1) {
     FlushAll();
     for (int i = 0; i < 2; ++i) {
-      EXPECT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
-      FlushAll();
+      Play("refresh-soon; flush");
     }
-    std::map<std::string, std::string> store;
-    for (const auto& [path, body] : world_.All())
-      if (path.back() != '/') store[path] = body;
+    const Files store = FilesThere();
     EXPECT_EQ(Shown(""), store);
     for (const std::string& content : wanted) {
       const auto has = [&](const auto& file) { return file.second == content; };
@@ -93,8 +75,8 @@ class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Ca
       EXPECT_LE(times, at_most) << content;
     }
   }
-  std::map<std::string, std::string> Shown(const std::string& folder) {
-    std::map<std::string, std::string> all;
+  Files Shown(const std::string& folder) {
+    Files all;
     for (const std::string& name : Names(folder)) {
       const std::string path = folder.empty() ? name : folder + "/" + name;
       const auto content = Read(path);
@@ -145,10 +127,7 @@ class FolderPlacesTest : public DriveTest, public testing::WithParamInterface<Ca
 // It went, nobody heard of it, and others make a folder of that name where it was.
 TEST_P(FolderPlacesTest, ANewFolderAtTheOldPlaceLosesNothing) {
   Begin();
-  MoveWithoutAnswer([this] {
-    world_.Put("a/D/new-x", "theirs x");
-    world_.Put("a/D/new", "theirs new");
-  });
+  MoveWithoutAnswer([this] { Play("put a/D/new-x: theirs x; put a/D/new: theirs new"); });
   Go();
   std::set<std::string> wanted = Ours();
   wanted.insert({"theirs x", "theirs new"});
@@ -188,8 +167,7 @@ TEST_P(FolderPlacesTest, AFileThatOthersMovedToTheNewPlaceStays) {
 TEST_P(FolderPlacesTest, AFolderOfOthersAtTheNewPlaceStays) {
   Begin();
   Move();
-  world_.Put("b/D/x", "theirs x");
-  world_.Put("b/D/new", "theirs new");
+  Play("put b/D/x: theirs x; put b/D/new: theirs new");
   Go();
   std::set<std::string> wanted = Ours();
   wanted.insert({"theirs x", "theirs new"});

@@ -3,15 +3,13 @@
 #include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
 
 class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool> {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   ForgottenTest() {
     disk_.WatchPower(folder_.path());
     const Lock lock(world_.mutex);
@@ -19,11 +17,9 @@ class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool>
   }
   // The store has `later` of it, of which nobody here knows any more.
   void Forget(const std::string& name, const std::string& later, bool orderly = false) {
-    retry_pause_ = trial_pause_ = Duration(10);
-    Open();
+    Play("set retry=10 trial=10; open");
     ASSERT_TRUE(Write(name, "former").ok());
-    FlushAll();
-    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    Play("flush; fsync-folder");
     if (orderly) {
       Close();
       LookAtIt();
@@ -38,8 +34,7 @@ class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool>
       sent.body = later;
       world_.Set(name, sent);
     }
-    world_.SetOffline(true);
-    Open();
+    Play("offline; open");
   }
   // As a command does while it is not mounted.
   void LookAtIt() {
@@ -47,17 +42,11 @@ class ForgottenTest : public DriveTest, public testing::WithParamInterface<bool>
     boot_id_ += ", and once more";
   }
   void RemoveAfterRestart(const std::string& name) {
-    Close();
-    retry_pause_ = Duration(10);
-    world_.SetOffline(true);
-    Open();
+    Play("close; set retry=10; offline; open");
     ASSERT_TRUE(hands().Remove(name).ok());
     GoOnline();
   }
-  void GoOnline() {
-    world_.SetOffline(false);
-    FlushAll();
-  }
+  void GoOnline() { Play("online; flush"); }
   // The next upload happens and gets no answer; nothing comes of those after it.
   void LoseOneThenFail() {
     const Lock lock(world_.mutex);
@@ -85,9 +74,7 @@ TEST_P(ForgottenTest, ItIsNotDeleted) {
 
 TEST_P(ForgottenTest, NorWithAnotherName) {
   Forget("f", "mine, and more");
-  ASSERT_TRUE(hands().Move("f", "f~").ok());
-  ASSERT_TRUE(Write("f", "new").ok());
-  ASSERT_TRUE(hands().Remove("f~").ok());
+  Play("move f f~; write f: new; remove f~");
   GoOnline();
   EXPECT_THAT(Bodies(), testing::UnorderedElementsAre("mine, and more", "new"));
 }
@@ -111,8 +98,7 @@ TEST_P(ForgottenTest, AnOrderlyEndForgetsNothing) {
 TEST_P(ForgottenTest, WhatIsSentSinceIsOurs) {
   Forget("g", "of g");
   GoOnline();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  ASSERT_EQ(*Read("g"), "of g");
+  Play("refresh; read g: of g");
   for (const char* body : {"second", ""}) {
     LoseOneThenFail();
     ASSERT_TRUE(Write("g", body).ok());
@@ -122,11 +108,7 @@ TEST_P(ForgottenTest, WhatIsSentSinceIsOurs) {
     FlushAll();
     EXPECT_THAT(Bodies(), testing::ElementsAre("third"));
   }
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(Write("g", "fourth").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All()["g"] == "fourth"; }));
-  ASSERT_TRUE(hands().Remove("g").ok());
-  FlushAll();
+  Play("lose-next; write g: fourth; at g: fourth; remove g; flush");
   EXPECT_THAT(Bodies(), testing::IsEmpty());
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
 }
@@ -136,13 +118,7 @@ TEST_P(ForgottenTest, WhatCameInPartsIsOurs) {
   world_.multipart_above = 100;
   Forget("g", "of g");
   GoOnline();
-  Close();
-  retry_pause_ = Duration(60000);
-  Open();
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["complete-parts"] = {true};
-  }
+  Play("close; set retry=60000; open; lose complete-parts");
   ASSERT_TRUE(Write("g", std::string(5000, 'g')).ok());
   ASSERT_TRUE(Eventually([&] { return world_.All()["g"].size() == 5000; }));
   RemoveAfterRestart("g");
@@ -151,12 +127,7 @@ TEST_P(ForgottenTest, WhatCameInPartsIsOurs) {
 
 TEST_P(ForgottenTest, PartsOfWhatWasNeverThereAreEnded) {
   world_.multipart_above = 100;
-  retry_pause_ = Duration(60000);
-  Open();
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["begin-parts"] = {true};
-  }
+  Play("set retry=60000; open; lose begin-parts");
   ASSERT_TRUE(Write("g", std::string(5000, 'g')).ok());
   ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
   RemoveAfterRestart("g");
@@ -175,18 +146,16 @@ TEST_P(ForgottenTest, WhatWaitedIsStillOurs) {
     ASSERT_TRUE(Eventually([&] { return world_.All()[name] == "second"; }));
     ASSERT_TRUE(hands().Write(name, "then", true).ok());
     LosePower(removed);
-    world_.SetOffline(true);
-    Open();
+    Play("offline; open");
     if (removed)
       ASSERT_TRUE(hands().Remove(name).ok());
     else
       ASSERT_TRUE(Write(name, "third").ok());
     Heal();
     GoOnline();
-    EXPECT_EQ(drive_->Summary().conflicts, 0u);
-    Close();
+    Play("conflicts 0; close");
   }
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"written", "third"}}));
+  EXPECT_EQ(world_.All(), (Files{{"written", "third"}}));
 }
 
 INSTANTIATE_TEST_SUITE_P(Versions, ForgottenTest, testing::Bool(), [](const auto& one) {

@@ -4,8 +4,7 @@
 #include <atomic>
 #include <thread>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -20,8 +19,7 @@ class HeldOpenTest : public DriveTest {
     EXPECT_TRUE(opened.ok());
     return *opened;
   }
-  Hands hands() { return Hands(drive_.get()); }
-  std::string There(const std::string& path) { return world_.All()[path]; }
+  std::string RemotePlace(const std::string& path) { return world_.All()[path]; }
   // While "one " goes up, once.
   template <typename Change>
   void WhileItGoesUp(Change change) {
@@ -41,9 +39,8 @@ class HeldOpenTest : public DriveTest {
     ASSERT_TRUE(Write(name, "one ").ok());
     world_.LoseAnswers(lost_answers);
     WhileItGoesUp([&] { EXPECT_TRUE(hands().Patch(name, "two", 4).ok()); });
-    EXPECT_EQ(There(name), "one two");
-    EXPECT_TRUE(drive_->Conflicts()->empty());
-    Close();
+    EXPECT_EQ(RemotePlace(name), "one two");
+    Play("conflicts 0; close");
   }
 };
 
@@ -64,15 +61,15 @@ TEST_F(HeldOpenTest, WhatIsWrittenWithoutAPauseGoesUpNowAndThen) {
   });
   std::size_t before = 0;
   for (int i = 0; i < 2; ++i) {  // and then once more
-    EXPECT_TRUE(Eventually([&] { return There("log").size() > before; }));
-    before = There("log").size();
+    EXPECT_TRUE(Eventually([&] { return RemotePlace("log").size() > before; }));
+    before = RemotePlace("log").size();
   }
   enough = true;
   program.join();
-  EXPECT_EQ(There("log"), all.substr(0, There("log").size()));
+  EXPECT_EQ(RemotePlace("log"), all.substr(0, RemotePlace("log").size()));
   drive_->Release(log.file);
   FlushAll();
-  EXPECT_EQ(There("log"), all);
+  EXPECT_EQ(RemotePlace("log"), all);
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 
@@ -101,16 +98,11 @@ TEST_F(HeldOpenTest, WhatIsWrittenBehindLetsItGoUp) {
 }
 
 TEST_F(HeldOpenTest, WhatIsWrittenIntoItDoesNot) {
-  world_.serial_versions = true;
-  Open();
+  Play("set serial; open");
   ASSERT_TRUE(Write("f", "one ").ok());
-  WhileItGoesUp([&] {
-    EXPECT_TRUE(hands().Patch("f", "two", 4).ok());
-    EXPECT_TRUE(hands().Patch("f", "O", 0).ok());
-    EXPECT_TRUE(hands().Patch("f", "!", 7).ok());
-  });
+  WhileItGoesUp([&] { Play("patch f 4: two; patch f 0: O; patch f 7: !"); });
   EXPECT_EQ(Asked("write").size(), 1u);
-  EXPECT_EQ(There("f"), "One two!");
+  EXPECT_EQ(RemotePlace("f"), "One two!");
   EXPECT_TRUE(drive_->Conflicts()->empty());
 }
 
@@ -132,7 +124,7 @@ TEST_F(HeldOpenTest, TheBeginningInPartsIsNotTakenForTheWhole) {
   FlushAll();
   world_.on_part = nullptr;
   EXPECT_TRUE(changed);
-  EXPECT_EQ(There("f"), scan + "label");
+  EXPECT_EQ(RemotePlace("f"), scan + "label");
   EXPECT_EQ(world_.Uploads(), 0u);
   EXPECT_EQ(Asked("complete-parts").size(), 2u);
 }

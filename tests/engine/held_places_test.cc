@@ -33,20 +33,14 @@ class AnewTest : public HoldTest {
     EXPECT_EQ(*tree, want);
   }
   void ExpectThere(Tree want) {
-    Tree files;
-    for (const auto& [path, text] : world_.All())
-      if (path.back() != '/') files[path] = text;
+    const Files files = FilesThere();
     want["other"] = "o";
     EXPECT_EQ(files, want);
     EXPECT_EQ(drive_->Summary().pending.files, 0u);
     EXPECT_EQ(drive_->Summary().conflicts, 0u);
   }
   void MakeAnew() {
-    ASSERT_TRUE(hands().MakeFolder("d").ok());
-    ASSERT_TRUE(hands().MakeFolder("d/deep").ok());
-    ASSERT_TRUE(Write("d/7", "new").ok());
-    ASSERT_TRUE(Write("d/deep/fresh", "fresh").ok());
-    FlushAll();
+    Play("mkdir d; mkdir d/deep; write d/7: new; write d/deep/fresh: fresh; flush");
   }
 };
 
@@ -54,13 +48,9 @@ TEST_F(AnewTest, WhatIsHeldDoesNotShowInTheNewFolder) {
   DeleteTree();
   MakeAnew();
   ExpectHere({{"d/7", "new"}, {"d/deep/", ""}, {"d/deep/fresh", "fresh"}});
-  EXPECT_EQ(world_.All()["d/7"], "new");
-  EXPECT_EQ(drive_->Summary().held, 42u);
-  Close();
-  Open();
+  Play("has d/7: new; held 42; close; open");
   ExpectHere({{"d/7", "new"}, {"d/deep/", ""}, {"d/deep/fresh", "fresh"}});
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectHere({{"d/7", "new"}, {"d/deep/", ""}, {"d/deep/fresh", "fresh"}});
   ExpectThere({{"d/7", "new"}, {"d/deep/fresh", "fresh"}});
 }
@@ -76,22 +66,18 @@ TEST_F(AnewTest, DroppedItIsBackBesideTheNew) {
   for (int i = 0; i < 40; ++i) want.emplace("d/" + std::to_string(i), "x");
   for (int i = 0; i < 3; ++i) want.emplace("d/deep/" + std::to_string(i), "deep");
   ExpectThere(want);
-  EXPECT_EQ(Names("d").size(), 41u);
-  EXPECT_EQ(Names("d/deep").size(), 4u);
+  Play("count d: 41; count d/deep: 4");
 }
 
 // Held only by what is deleted after it.
 TEST_F(AnewTest, TheHoldMayBeginWhenTheFolderIsThereAgain) {
   for (int i = 0; i < 3; ++i) ASSERT_TRUE(hands().Remove("d/deep/" + std::to_string(i)).ok());
-  ASSERT_TRUE(hands().RemoveFolder("d/deep").ok());
-  ASSERT_TRUE(hands().MakeFolder("d/deep").ok());
-  ASSERT_TRUE(Write("d/deep/1", "new").ok());
+  Play("rmdir d/deep; mkdir d/deep; write d/deep/1: new");
   for (int i = 0; i < 40; ++i) ASSERT_TRUE(hands().Remove("d/" + std::to_string(i)).ok());
   FlushAll();
   ASSERT_GE(drive_->Summary().held, 40u);
   ExpectHere({{"d/deep/", ""}, {"d/deep/1", "new"}});
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectThere({{"d/deep/1", "new"}});
 }
 
@@ -99,15 +85,9 @@ class MovedInTest : public AnewTest, public testing::WithParamInterface<bool> {
  protected:
   MovedInTest() {
     world_.moves_folders = world_.moves_files = world_.serial_versions = GetParam();
-    world_.Put("e/7", "other seven");
-    world_.Put("e/deep/1", "other one");
-    world_.Put("e/deep/more", "more");
+    Play("put e/7: other seven; put e/deep/1: other one; put e/deep/more: more");
   }
-  void MoveIn() {
-    ASSERT_EQ(Names("e/deep").size(), 2u);
-    ASSERT_TRUE(hands().Move("e", "d").ok());
-    FlushAll();
-  }
+  void MoveIn() { Play("count e/deep: 2; move e d; flush"); }
   // The store has been asked, and its answer been taken, what changed until now.
   bool HasLooked() {
     world_.TakeAsked();
@@ -120,16 +100,14 @@ class MovedInTest : public AnewTest, public testing::WithParamInterface<bool> {
     return Eventually([&] {
       const auto queue = *drive_->Queue(100);
       return std::any_of(queue.begin(), queue.end(),
-                         [](const auto& one) { return one.second.attempts > 0; });
+                         [](const auto& one) { return one.second.pending.tries > 0; });
     });
   }
   void HoldInBoth() {
     DeleteTree();
     ASSERT_EQ(Names("e/deep").size(), 2u);
     for (const char* name : {"e/deep/1", "e/deep/more"}) ASSERT_TRUE(hands().Remove(name).ok());
-    ASSERT_TRUE(hands().RemoveFolder("e/deep").ok());
-    ASSERT_TRUE(hands().Move("e", "d").ok());
-    FlushAll();
+    Play("rmdir e/deep; move e d; flush");
   }
   const Tree want_{
       {"d/7", "other seven"}, {"d/deep/", ""}, {"d/deep/1", "other one"}, {"d/deep/more", "more"}};
@@ -143,11 +121,9 @@ TEST_P(MovedInTest, AFolderTakesThePlaceOfAHeldOne) {
   ExpectHere(want_);
   EXPECT_EQ(drive_->Summary().conflicts, 0u);
   EXPECT_EQ(AtTheStore(), 44u) << "40 and 3, and what is new";
-  Close();
-  Open();
+  Play("close; open");
   ExpectHere(want_);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectHere(want_);
   ExpectThere(left_);
 }
@@ -155,17 +131,14 @@ TEST_P(MovedInTest, AFolderTakesThePlaceOfAHeldOne) {
 TEST_P(MovedInTest, WhatIsHeldInBothDoesNotShow) {
   HoldInBoth();
   ExpectHere({{"d/7", "other seven"}});
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectHere({{"d/7", "other seven"}});
   ExpectThere({{"d/7", "other seven"}});
 }
 
 TEST_P(MovedInTest, WhatIsHeldInBothComesBack) {
   HoldInBoth();
-  ASSERT_TRUE(drive_->DropDeletions().ok());
-  FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("drop; flush; refresh");
   std::multiset<std::string> want{"other seven", "other one", "more", ""}, here;
   // (of two at one place the one that came there)
   for (int i = 1; i < 40; ++i) want.insert("x");
@@ -177,27 +150,20 @@ TEST_P(MovedInTest, WhatIsHeldInBothComesBack) {
 
 TEST_P(MovedInTest, WhatIsInItNeedNotBeKnown) {
   DeleteTree();
-  ASSERT_TRUE(hands().Move("e", "d").ok());
-  FlushAll();
+  Play("move e d; flush");
   ExpectHere(want_);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectHere(want_);
   ExpectThere(left_);
 }
 
 // As after "cp -a": the same time, the same size, where these are the version.
 TEST_P(MovedInTest, WhatLooksLikeTheHeldIsNotDeletedForIt) {
-  {
-    const Lock lock(world_.mutex);
-    world_.objects["e/7"] = world_.objects["d/7"];
-    world_.loses["move"] = std::deque<bool>(3, true);
-  }
-  ASSERT_TRUE(drive_->Refresh().ok());
+  world_.Duplicate("d/7", "e/7");
+  Play("lose move x3; refresh");
   DeleteTree();
   MoveIn();
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectThere({{"d/7", "x"}, {"d/deep/1", "other one"}, {"d/deep/more", "more"}});
 }
 
@@ -218,15 +184,8 @@ TEST_P(MovedInTest, DroppedTheHeldIsBackInIt) {
 // copied to a folder beside the new one.)
 TEST_P(MovedInTest, TheyAreNotDroppedWhileAFolderIsHalfWayToTheirPlace) {
   DeleteTree();
-  {
-    const Lock lock(world_.mutex);
-    world_.loses[GetParam() ? "move" : "copy"] = std::deque<bool>(3, true);
-  }
-  Close();
-  retry_pause_ = Duration(60000);
-  Open();
-  ASSERT_EQ(Names("e/deep").size(), 2u);
-  ASSERT_TRUE(hands().Move("e", "d").ok());
+  world_.Lose(GetParam() ? "move" : "copy", 3);
+  Play("close; set retry=60000; open; count e/deep: 2; move e d");
   ASSERT_TRUE(IsHalfWay());
   const auto early = drive_->DropDeletions();
   ASSERT_FALSE(early.ok());
@@ -251,23 +210,16 @@ TEST_P(MovedInTest, WhatTheStoreTellsOfAFolderThatIsHalfWayIsOurs) {
   DeleteTree();
   Close();
   world_.has_feed = world_.feed_tells_all = true;
-  {
-    const Lock lock(world_.mutex);
-    world_.loses[GetParam() ? "move" : "copy"] = std::deque<bool>(3, true);
-  }
+  world_.Lose(GetParam() ? "move" : "copy", 3);
   retry_pause_ = Duration(60000);
   feed_pause_ = Duration(20);
-  Open();
-  ASSERT_EQ(Names("e/deep").size(), 2u);
-  ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }));
-  ASSERT_TRUE(hands().Move("e", "d").ok());
+  Play("open; count e/deep: 2; asked feed; move e d");
   ASSERT_TRUE(IsHalfWay());
   ASSERT_TRUE(HasLooked());
   ASSERT_TRUE(Eventually([&] { return drive_->Flush(Duration(1000)).ok(); }))
       << drive_->Queue(100)->begin()->first;
   ExpectHere(want_);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   ExpectHere(want_);
   ExpectThere(left_);
 }
@@ -277,34 +229,21 @@ TEST_P(MovedInTest, WhatOthersHavePutThereSinceIsNotInTheWay) {
   Close();
   world_.has_feed = true;
   feed_pause_ = Duration(20);
-  Open();
-  ASSERT_EQ(Names("d").size(), 41u);
-  ASSERT_EQ(Names("d/deep").size(), 3u);
-  ASSERT_TRUE(Eventually([&] { return !Asked("feed").empty(); }));
+  Play("open; count d: 41; count d/deep: 3; asked feed");
   DeleteTree();
-  world_.Put("d/theirs", "theirs");
-  world_.Put("d/deep/more", "also theirs");
+  Play("put d/theirs: theirs; put d/deep/more: also theirs");
   ASSERT_TRUE(HasLooked());
-  ASSERT_EQ(Names("e/deep").size(), 2u);
-  ASSERT_TRUE(hands().Move("e", "d").ok());
+  Play("count e/deep: 2; move e d");
   ASSERT_TRUE(Eventually([&] { return drive_->Flush(Duration(1000)).ok(); }));
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(*Read("d/theirs"), "theirs");
-  EXPECT_EQ(*Read("d/deep/more"), "also theirs");
-  EXPECT_EQ(drive_->Summary().conflicts, 1u);
+  Play("refresh; read d/theirs: theirs; read d/deep/more: also theirs; conflicts 1");
   EXPECT_EQ(Names("d/deep").size(), 3u) << "ours is beside it";
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["d/theirs"], "theirs");
-  EXPECT_EQ(world_.All()["d/deep/more"], "also theirs");
-  EXPECT_EQ(world_.All()["d/7"], "other seven");
+  Play("release; flush; has d/theirs: theirs; has d/deep/more: also theirs; has d/7: other seven");
   EXPECT_EQ(AtTheStore(), 5u);
 }
 
 // What is kept of the former folder is on its way elsewhere, and is not taken for a deletion.
 TEST_P(MovedInTest, WhatIsMovedOutOfTheHeldFolderGoesFirst) {
-  ASSERT_TRUE(hands().Move("d/7", "seven").ok());
-  ASSERT_TRUE(hands().Move("d/deep", "deep").ok());
+  Play("move d/7 seven; move d/deep deep");
   const NodeId d = IdOf("d");
   for (int i = 0; i < 40; ++i) {
     if (i == 7) continue;
@@ -314,8 +253,7 @@ TEST_P(MovedInTest, WhatIsMovedOutOfTheHeldFolderGoesFirst) {
   MoveIn();
   ASSERT_EQ(drive_->Summary().held, 39u);
   ExpectHere(want_);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   Tree want = left_;
   want["seven"] = "x";
   for (int i = 0; i < 3; ++i) want["deep/" + std::to_string(i)] = "deep";

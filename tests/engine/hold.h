@@ -4,20 +4,17 @@
 
 #include <string>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 
 class HoldTest : public DriveTest {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   void SetUp() override {
     hold_files_ = 20;
     hold_quiet_ = Duration(1000);  // a sweep is one, however slowly this machine goes
     for (int i = 0; i < 40; ++i) world_.Put("d/" + std::to_string(i), "x");
-    world_.Put("other", "o");
-    Open();
+    Play("put other: o; open");
     ASSERT_GE(Names("d").size(), 40u);
   }
   void DeleteAll() {

@@ -22,21 +22,13 @@ TEST_F(HoldTest, TheyAreHeldBackAndReleased) {
   EXPECT_EQ(IdOf("d"), kNoNode) << "here they are gone";
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(IdOf("d"), kNoNode) << "and do not come back by themselves";
-  Close();
-  Open();
-  FlushAll();
+  Play("close; open; flush");
   EXPECT_EQ(AtTheStore(), 40u) << "not even a restart lets them go";
-  EXPECT_EQ(drive_->Summary().held, 40u);
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("meanwhile", "goes up").ok());
+  Play("held 40; offline; write meanwhile: goes up");
   const PendingSummary waits = drive_->Summary().pending;
   EXPECT_EQ(waits.files, 1u);
   EXPECT_GT(waits.oldest, drive_->Summary().held_since) << "it is not one of those held back";
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(world_.All()["meanwhile"], "goes up");
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("online; flush; has meanwhile: goes up; release; flush");
   EXPECT_EQ(AtTheStore(), 0u);
   EXPECT_EQ(drive_->Summary().held, 0u);
 }
@@ -52,21 +44,17 @@ class HeldFolderTest : public HoldTest {
     ASSERT_TRUE(Eventually([&] {
       const auto queue = *drive_->Queue(100);
       return std::any_of(queue.begin(), queue.end(), [](const auto& one) {
-        return one.first == "d" && one.second.error.find("held back") != std::string::npos;
+        return one.first == "d" && one.second.pending.error.find("held back") != std::string::npos;
       });
     }));
     EXPECT_EQ(AtTheStore(), 40u);
   }
 };
 TEST_F(HeldFolderTest, MakesRoomWhenItIsReleased) {
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d", "a file"}, {"other", "o"}}));
+  Play("release; flush; store: d=a file, other=o");
 }
 TEST_F(HeldFolderTest, StandsBesideTheFileWhenItIsDropped) {
-  ASSERT_TRUE(drive_->DropDeletions().ok());
-  FlushAll();
-  ASSERT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
+  Play("drop; flush; refresh-soon");
   EXPECT_EQ(hands().List("")->size(), 3u);
   std::set<std::string> contents;
   const auto tree = *hands().Tree();
@@ -82,33 +70,21 @@ TEST_F(HoldTest, DroppedTheyAreBack) {
   const auto back = drive_->DropDeletions();
   ASSERT_TRUE(back.ok()) << back.error().what;
   EXPECT_EQ(*back, 40u);
-  EXPECT_EQ(Names("d").size(), 40u);
-  EXPECT_EQ(*Read("d/7"), "x");
-  FlushAll();
+  Play("count d: 40; read d/7: x; flush");
   EXPECT_EQ(AtTheStore(), 40u);
 }
 
 // The bytes of a deleted file go a while after it: not those that are written when it is back.
 TEST_F(HoldTest, WhatIsWrittenWhenTheyAreBackStays) {
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("d/8", "never sent").ok());
+  Play("offline; write d/8: never sent");
   DeleteAll();
-  EXPECT_EQ(drive_->Summary().held, 40u);
-  world_.SetOffline(false);
-  ASSERT_TRUE(drive_->DropDeletions().ok());
+  Play("held 40; online; drop");
   ASSERT_TRUE(Eventually([&] { return Read("d/8").ok(); }));  // until it notices
-  ASSERT_EQ(*Read("d/8"), "x");
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("d/7", "new").ok());
-  ASSERT_TRUE(hands().Patch("d/8", "X", 2).ok());
-  Close();
-  world_.SetOffline(false);
-  Open();
+  Play("read d/8: x; offline; write d/7: new; patch d/8 2: X; close; online; open");
   const auto written = Read("d/7");
   ASSERT_TRUE(written.ok()) << written.error().what;
   EXPECT_EQ(*written, "new");
-  FlushAll();
-  EXPECT_EQ(world_.All()["d/7"], "new");
+  Play("flush; has d/7: new");
   EXPECT_EQ(world_.All()["d/8"], std::string("x\0X", 3));
 }
 
@@ -122,12 +98,7 @@ TEST_F(HoldTest, WhatIsBeingReplacedDoesNotComeBack) {
         ASSERT_TRUE(back.ok()) << back.error().what;
         EXPECT_EQ(*back, 39u);
       };
-  ASSERT_TRUE(hands().MakeFolder("d").ok());
-  ASSERT_TRUE(Write("d/7", "new").ok());
-  FlushAll();
-  EXPECT_EQ(*Read("d/7"), "new");
-  EXPECT_EQ(world_.All()["d/7"], "new");
-  EXPECT_EQ(Names("d").size(), 40u);
+  Play("mkdir d; write d/7: new; flush; read d/7: new; has d/7: new; count d: 40");
   EXPECT_EQ(AtTheStore(), 40u);
 }
 
@@ -161,32 +132,23 @@ TEST_F(HoldTest, AFolderThatMayBeGoneFromTheStoreIsMadeAnew) {
     const std::string drawer = real ? "cupboard" : "drawer";
     Close();
     world_.real_folders = real;
-    retry_pause_ = Duration(60000);
-    Open();
-    ASSERT_TRUE(Write("first", "f").ok());
+    Play("set retry=60000; open; write first: f");
     ASSERT_TRUE(hands().MakeFolder(drawer).ok());
-    FlushAll();
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["remove-folder"] = {true};
-    }
+    Play("flush; lose remove-folder");
     ASSERT_TRUE(hands().Remove("first").ok());  // the sweep begins
     ASSERT_TRUE(hands().RemoveFolder(drawer).ok());
     ASSERT_TRUE(Eventually([&] { return world_.All().count(drawer + "/") == 0; }));
     DeleteAll();
     EXPECT_EQ(drive_->Summary().held, 41u);
     ASSERT_TRUE(Eventually([&] { return drive_->DropDeletions().ok(); }));
-    FlushAll();
-    ASSERT_TRUE(drive_->Refresh().ok());
+    Play("flush; refresh");
     EXPECT_NE(IdOf(drawer), kNoNode);
     EXPECT_EQ(world_.All().count(drawer + "/"), 1u);
   }
 }
 
 TEST_F(HoldTest, AFolderThatWasBeingRemovedInACrashIsMadeAnew) {
-  ASSERT_TRUE(Write("first", "f").ok());
-  ASSERT_TRUE(hands().MakeFolder("drawer").ok());
-  FlushAll();
+  Play("write first: f; mkdir drawer; flush");
   std::atomic<bool> dead{false};
   world_.on_remove = [&](const std::string& path) {
     if (path != "drawer/" || dead) return;
@@ -197,42 +159,28 @@ TEST_F(HoldTest, AFolderThatWasBeingRemovedInACrashIsMadeAnew) {
   ASSERT_TRUE(hands().Remove("first").ok());  // the sweep begins
   ASSERT_TRUE(hands().RemoveFolder("drawer").ok());
   ASSERT_TRUE(Eventually([&] { return dead.load(); }));
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("drawer/") == 0; }));
-  Close();
+  Play("gone drawer/; close");
   world_.on_remove = nullptr;
   disk_.Heal();
   world_.SetOffline(true);  // no look shows that it is gone
-  Open();
-  EXPECT_EQ(drive_->Summary().held, 41u);
-  ASSERT_TRUE(drive_->DropDeletions().ok());
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(world_.All().count("drawer/"), 1u);
+  Play("open; held 41; drop; online; flush; has drawer/");
 }
 
 // What waits in a held file goes up no more, and nothing of it is left at the store.
 TEST_F(HoldTest, AnUploadInPartsOfWhatIsHeldIsEnded) {
   world_.multipart_above = 100;
   for (const bool dropped : {false, true}) {
-    {
-      const Lock lock(world_.mutex);
-      world_.fails["complete-parts"] = std::deque<bool>(100, true);
-    }
+    world_.Fail("complete-parts", 100);
     ASSERT_TRUE(Write("d/7", std::string(500, 'n')).ok());
     ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
     DeleteAll();
     Close();  // with the attempt that may be under way
-    {
-      const Lock lock(world_.mutex);
-      world_.fails.clear();
-    }
-    Open();
+    Play("heal; open");
     if (dropped) {
       // (refused while the upload is just being ended)
       ASSERT_TRUE(Eventually([&] { return drive_->DropDeletions().ok(); }));
     } else {
-      ASSERT_TRUE(hands().MakeFolder("d").ok());
-      ASSERT_TRUE(Write("d/7", "new").ok());
+      Play("mkdir d; write d/7: new");
     }
     FlushAll();
     EXPECT_TRUE(Eventually([&] { return world_.Uploads() == 0; }));
@@ -259,8 +207,7 @@ TEST_F(HoldTest, DroppedTwiceItIsBackTwice) {
       return back.ok();
     }));
     EXPECT_EQ(*back, 40u);
-    world_.SetOffline(false);
-    FlushAll();
+    Play("online; flush");
   }
   EXPECT_EQ(Names("d").size(), 44u);
   std::map<std::string, int> texts;
@@ -272,17 +219,9 @@ TEST_F(HoldTest, DroppedTwiceItIsBackTwice) {
 
 // Nothing holds it at the store by now, which knows of no empty folders.
 TEST_F(HoldTest, AFolderThatAMoveEmptiedComesBackToStay) {
-  world_.Put("e/last", "l");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  ASSERT_EQ(Names("e").size(), 1u);
+  Play("put e/last: l; refresh; count e: 1");
   DeleteAll();
-  ASSERT_TRUE(hands().Move("e/last", "last").ok());
-  ASSERT_TRUE(hands().RemoveFolder("e").ok());
-  FlushAll();
-  ASSERT_EQ(world_.All().count("e/last"), 0u);
-  ASSERT_TRUE(drive_->DropDeletions().ok());
-  FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("move e/last last; rmdir e; flush; lacks e/last; drop; flush; refresh");
   EXPECT_NE(IdOf("e"), kNoNode);
   EXPECT_EQ(world_.All().count("e/"), 1u);
   EXPECT_EQ(AtTheStore(), 40u);
@@ -291,73 +230,44 @@ TEST_F(HoldTest, AFolderThatAMoveEmptiedComesBackToStay) {
 
 // A folder that nothing but its objects makes says nothing of its mode: what it is put over would.
 TEST_F(HoldTest, WhatComesInItsPlaceKeepsAModeOfItsOwn) {
-  AttrChange change;
-  change.mode = 0700;
-  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), change, nullptr).ok());
-  world_.Put("e/last", "l");
-  FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  ASSERT_EQ(Names("e").size(), 1u);
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d"), AttrChange{.mode = 0700}, nullptr).ok());
+  Play("put e/last: l; flush; refresh; count e: 1");
   DeleteAll();
-  ASSERT_TRUE(hands().Move("e", "d").ok());
-  FlushAll();
-  ASSERT_EQ(world_.All().count("d/last"), 1u);
+  Play("move e d; flush; has d/last");
   EXPECT_EQ(drive_->GetAttr(IdOf("d"))->mode, 0755u);
   const auto there = [&] {
     const Lock lock(world_.mutex);
     return world_.objects.count("d/") > 0 ? world_.objects["d/"].attributes.mode : 0755;
   };
   EXPECT_EQ(there(), 0755u);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("release; flush");
   EXPECT_EQ(there(), 0755u);
   EXPECT_EQ(AtTheStore(), 1u);
 }
 
 // One was removed at the store, and nobody heard of it; then its folder moves over the other's.
 TEST_F(HoldTest, OfTwoThatWereDeletedAtOnePathOneIsThere) {
-  world_.Put("e/0", "e");
-  world_.Put("e/1", "stays");
-  retry_pause_ = Duration(60000);
-  Close();
+  Play("put e/0: e; put e/1: stays; set retry=60000; close");
   std::filesystem::remove_all(folder_ / "state");
   Open();
   ASSERT_EQ(Names("e").size(), 2u);  // known before the others
   ASSERT_GE(Names("d").size(), 40u);
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["remove"] = {true};
-  }
-  ASSERT_TRUE(hands().Remove("e/0").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("e/0") == 0; }));
+  Play("lose remove; remove e/0; gone e/0");
   DeleteAll();
-  ASSERT_TRUE(hands().Move("e", "d").ok());
-  FlushAll();
-  ASSERT_TRUE(hands().Move("other", "d/0").ok());
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(world_.All()["d/0"], "o");
-  EXPECT_EQ(world_.All()["d/1"], "stays");
+  Play("move e d; flush; move other d/0; flush; conflicts 0; has d/0: o; has d/1: stays");
 }
 
 // That was deleted before, and was waiting for what was in it.
 TEST_F(HoldTest, WhatWasInAFolderThatIsNotHeldIsBackInIt) {
-  world_.Put("e/f/last", "l");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  ASSERT_EQ(Names("e/f").size(), 1u);
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("e/f/last", "last").ok());
-  ASSERT_TRUE(hands().RemoveFolder("e/f").ok());
-  ASSERT_TRUE(hands().RemoveFolder("e").ok());
-  ASSERT_TRUE(hands().Remove("last").ok());
+  Play(
+      "put e/f/last: l; refresh; count e/f: 1; offline; move e/f/last last; rmdir e/f; rmdir e; "
+      "remove last");
   for (int i = 0; i < 40; ++i) ASSERT_TRUE(hands().Remove("d/" + std::to_string(i)).ok());
   const auto back = drive_->DropDeletions();
   ASSERT_TRUE(back.ok());
   EXPECT_EQ(*back, 41u);
   EXPECT_NE(IdOf("e/f/last"), kNoNode);
-  world_.SetOffline(false);
-  FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("online; flush; refresh");
   EXPECT_NE(IdOf("e/f/last"), kNoNode);
   EXPECT_EQ(world_.All()["e/f/last"], "l");
 }
@@ -375,9 +285,7 @@ TEST_F(HoldTest, DeletedThereTooNothingWaitsAnyMore) {
   for (int i = 0; i < 40; ++i) world_.Erase("d/" + std::to_string(i));
   const Status looked = drive_->Refresh();
   ASSERT_TRUE(looked.ok()) << looked.error().what;
-  EXPECT_EQ(drive_->Summary().held, 0u);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
+  Play("held 0; release; flush");
   EXPECT_EQ(drive_->Summary().pending.files, 0u);
 }
 

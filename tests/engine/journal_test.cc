@@ -5,15 +5,13 @@
 #include <filesystem>
 #include <future>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
 
 class JournalTest : public DriveTest {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   // The process is killed, and another takes over.
   void Kill() {
     disk_.DieAt(disk_.operations());
@@ -25,8 +23,7 @@ class JournalTest : public DriveTest {
 
 // The kernel closes a file for good some time after the program did: while it is written anew.
 TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt) {
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   const auto former = drive_->Create(kRootId, "f", 0644, 0, 0, false);
   ASSERT_TRUE(former.ok());
   std::promise<void> writing;
@@ -56,9 +53,7 @@ TEST_F(JournalTest, AWriteIsJournalledThoughAnotherHandleWasSavedInTheMidstOfIt)
 // As a recording is, or a log: written for hours, and never closed.
 // An earlier program could leave rows in a folder of which no row tells: they waited for ever.
 TEST_F(JournalTest, RowsOfAFolderThatIsNotKnownAreMended) {
-  world_.Put("d/f", "f");
-  Open();
-  ASSERT_EQ(Names("d").size(), 1u);
+  Play("put d/f: f; open; count d: 1");
   const NodeId d = IdOf("d"), f = IdOf("d/f");
   Close();
   {
@@ -66,11 +61,11 @@ TEST_F(JournalTest, RowsOfAFolderThatIsNotKnownAreMended) {
     Node lost = **index->Get(f);
     lost.parent = kNoNode;
     lost.name.clear();
-    lost.there = There::kElsewhere;
-    lost.there_parent = d + 1000;
-    lost.there_name = "f";
+    lost.remote.place = RemotePlace::kMoved;
+    lost.remote.parent = d + 1000;
+    lost.remote.name = "f";
     lost.kind = NodeKind::kFolder;
-    lost.intent = index->NextIntent();
+    lost.pending.seq = index->NextSeq();
     ASSERT_TRUE(index->Update(lost).ok());
     EXPECT_FALSE(index->CheckPlaces().ok());
   }
@@ -79,9 +74,7 @@ TEST_F(JournalTest, RowsOfAFolderThatIsNotKnownAreMended) {
   EXPECT_TRUE(index.ok()) << index.error().what;
   FlushAll();
   EXPECT_EQ(drive_->Queue(10)->size(), 0u);
-  ASSERT_TRUE(drive_->Refresh().ok());
-  Names("d");
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("refresh; list d; refresh");
   EXPECT_EQ(*Read("d/f"), "f") << "what the store has is listed again";
 }
 
@@ -89,8 +82,7 @@ TEST_F(JournalTest, WhatWasWrittenToAnOpenFileOutlivesTheProcess) {
   quiet_ = Duration(60000);
   watch_every_ = Duration(10);
   world_.Put("log", "old ");
-  world_.Put("anew", "whole");
-  Open();
+  Play("put anew: whole; open");
   std::vector<Drive::Opened> open;
   for (const char* name : {"recording", "log", "anew"}) {
     const NodeId id = IdOf(name);
@@ -121,17 +113,14 @@ TEST_F(JournalTest, WhatWasWrittenToAnOpenFileOutlivesTheProcess) {
         [&] { return journalled(0, others) && journalled(1, log) && journalled(2, others); }));
   }
   Kill();
-  EXPECT_EQ(*Read("recording"), "one, two, three");
-  EXPECT_EQ(*Read("log"), "old one, two, three");
+  Play("read recording: one, two, three; read log: old one, two, three");
   EXPECT_EQ(*Read("anew"), "whole");  // half of the new one is no better
-  FlushAll();
-  EXPECT_EQ(world_.All()["log"], "old one, two, three");
+  Play("flush; has log: old one, two, three");
 }
 
 // A disk may take some of the bytes before it fails.
 TEST_F(JournalTest, WhatAFailedWriteLeftBehindTheEndIsNotOfTheFile) {
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   const auto opened = drive_->Create(kRootId, "f", 0644, 0, 0, false);
   ASSERT_TRUE(opened.ok());
   const auto append_fails = [&] {
@@ -154,8 +143,7 @@ TEST_F(JournalTest, WhatAFailedWriteLeftBehindTheEndIsNotOfTheFile) {
 
 // Whoever is told that there is no new file finds none.
 TEST_F(JournalTest, ANameThatCouldNotBeMadeIsNotThere) {
-  Open();
-  FlushAll();
+  Play("open; flush");
   int refused = 0;
   for (std::uint64_t n = 1; n <= 30; ++n) {
     const std::string name = fmt::format("f{:02}", n);
@@ -184,13 +172,11 @@ TEST_F(JournalTest, AfterAWriteThatFailedWhileItWentUpTheStoreHasWhatIsHere) {
     EXPECT_FALSE(hands().Patch("f", "HALF", 0).ok());
     EXPECT_NE(*Read("f"), "as it was");
   };
-  ASSERT_TRUE(Write("f", "as it was").ok());
-  FlushAll();
+  Play("write f: as it was; flush");
   world_.on_write = nullptr;
   EXPECT_TRUE(failed);
   EXPECT_EQ(world_.All()["f"], *Read("f"));
-  Close();
-  Open();
+  Play("close; open");
   EXPECT_EQ(world_.All()["f"], *Read("f"));
 }
 
@@ -217,10 +203,7 @@ TEST_F(JournalTest, ZerosAreWrittenWhereNothingIsHereYet) {
 
 // Its waiting content is all that there is of it.
 TEST_F(JournalTest, WhatCouldNotBeJournalledWasNotCutOff) {
-  quiet_ = Duration(60000);
-  world_.Put("f", "of before, and longer");
-  Open();
-  ASSERT_TRUE(Write("f", "kept text").ok());
+  Play("set quiet=60000; put f: of before, and longer; open; write f: kept text");
   for (const bool killed : {false, true}) {
     std::uint64_t n = 0;  // the step that fails, of all that a cut takes and what goes on beside it
     for (bool beyond = false; !beyond; ++n) {
@@ -246,8 +229,7 @@ TEST_F(JournalTest, WhatCouldNotBeJournalledWasNotCutOff) {
 TEST_F(JournalTest, WhatIsKnownOfFetchedBytesDoesNotReplaceWhatIsKnownOfNewerOnes) {
   std::string scan(3'000'000, 'o');
   world_.Put("f", scan);
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   const auto opened = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
   char some[1000];
   ASSERT_TRUE(drive_->Read(opened->file, some, sizeof some, 0).ok());
@@ -261,33 +243,30 @@ TEST_F(JournalTest, WhatIsKnownOfFetchedBytesDoesNotReplaceWhatIsKnownOfNewerOne
   };
   const auto saved = std::async(std::launch::async, [&] { Ignore(drive_->Evict({}, {})); });
   ASSERT_TRUE(Eventually([&] { return saving.load(); }));
-  ASSERT_TRUE(Hands(drive_.get()).Patch("f", "new", 2'900'000).ok());
+  ASSERT_TRUE(hands().Patch("f", "new", 2'900'000).ok());
   written.set_value();
   saved.wait();
   disk_.on_sync = nullptr;
   Kill();
   scan.replace(2'900'000, 3, "new");
-  EXPECT_TRUE(*Hands(drive_.get()).Read("f") == scan);
+  EXPECT_TRUE(*hands().Read("f") == scan);
 }
 
 // The store is asked to move it, and refuses, since others have changed it. Meanwhile it is
 // written.
 TEST_F(JournalTest, AWriteIsNotReplacedByWhatOthersMadeOfTheFileBeforeItMoved) {
-  world_.Put("f", "base");
-  Open();
-  ASSERT_EQ(*Read("f"), "base");
-  world_.Put("f", "theirs");
+  Play("put f: base; open; read f: base; put f: theirs");
   std::atomic<bool> written{false};
   world_.on_copied = [&] {
     if (!written.exchange(true)) {
       EXPECT_TRUE(Write("g", "ours").ok());
     }
   };
-  ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
+  ASSERT_TRUE(hands().Move("f", "g").ok());
   ASSERT_TRUE(Eventually([&] { return written.load(); }));
   FlushAll();
   world_.on_copied = nullptr;
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "theirs"}, {"g", "ours"}}));
+  EXPECT_EQ(world_.All(), (Files{{"f", "theirs"}, {"g", "ours"}}));
 }
 
 // Its writer did not come to an end.
@@ -305,16 +284,14 @@ TEST_F(JournalTest, AFileThatWasOnlyEmptiedIsAgainWhatTheStoreHas) {
     }
     Kill();
     EXPECT_TRUE(*Read("f") == scan);
-    FlushAll();
-    EXPECT_TRUE(Asked("write").empty());
+    Play("flush; unasked write");
     EXPECT_TRUE(world_.All()["f"] == scan);
     Close();
   }
 }
 
 TEST_F(JournalTest, WhatIsCutOffIsCutOffBeforeItIsClosed) {
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   for (const auto intent : {Drive::Intent::kTruncate, Drive::Intent::kWrite}) {
     ASSERT_TRUE(Write("f", std::string(100000, 'o')).ok());
     const auto opened = drive_->OpenNode(IdOf("f"), intent);

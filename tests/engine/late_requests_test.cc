@@ -1,69 +1,55 @@
-// Requests that were called off arrive all the same; and what others do looks as if they had.
+// Requests that were called off arrive all the same; and the deeds of others look as if they had.
 #include <gtest/gtest.h>
 
 #include <algorithm>
 #include <atomic>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
-namespace pargeter::test {
+namespace pargeter::test::late_requests {
 namespace {
 
-class LateRequestsTest : public DriveTest {
- protected:
-  Hands hands() { return Hands(drive_.get()); }
-  // What was written here as f, and deleted, is at the store once more when f is written anew.
-  void StandsThereAgain() {
-    Open();
-    ASSERT_TRUE(Write("f", "first").ok());
-    FlushAll();
-    const FakeWorld::Object late = [&] {
-      const Lock lock(world_.mutex);
-      return world_.objects["f"];
-    }();
-    ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-    FlushAll();
-    {
-      const Lock lock(world_.mutex);
-      ASSERT_EQ(world_.objects.count("f"), 0u);
-      world_.objects["f"] = late;
-    }
-    ASSERT_TRUE(Write("f", "second").ok());
-    FlushAll();
-  }
-};
+// The object that was written here as f, and deleted, is at the store once more when f is written
+// anew.
+const std::string kThereAgain =
+    "open; write f: first; flush; save f; remove f; flush; lacks f; restore f; write f: second;";
+const std::string kLate = "late-write; write f: first; online; asked write;";
 
-// A request that was called off can still arrive when nothing is left of its file here.
-TEST_F(LateRequestsTest, AnUploadThatArrivesAfterItsFileIsGoneIsNoConflict) {
-  StandsThereAgain();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "second"}}));
-  EXPECT_TRUE(drive_->Conflicts()->empty());
+class LateRequestTest : public DriveTest, public testing::WithParamInterface<Scenario> {};
+TEST_P(LateRequestTest, LeavesTheStoreAsTheDriveIs) {
+  Begin(GetParam().store);
+  Play(GetParam().steps);
+  if (!HasFatalFailure()) ExpectStory(GetParam().wanted, GetParam().conflicts);
 }
+const Scenario kScenarios[] = {
+    {"AnUploadAfterItsFileIsGoneIsNoConflict", "", kThereAgain, {{"f", "second"}}},
+    // Later, another machine has brought back a former version of it, which tells the same origin.
+    {"AFormerVersionThatOthersBringBackIsOne",
+     "late=0",
+     kThereAgain,
+     {{"f", "first"}, {"f (kept)", "second"}},
+     1},
+    // The upload of f gets no answer, f goes, and the upload arrives after the store was asked.
+    {"ADeletedFileDoesNotComeBack", "", "open;" + kLate + "remove f; asked look f; arrive", {}},
+    {"ADeletedFileDoesNotComeBackInPlaceOfAnother",
+     "",
+     "open; write f: before; flush; asked write; offline; fail remove x1; remove f;" + kLate +
+         "remove f; asked look f; arrive",
+     {}},
+    {"AFormerNameDoesNotComeBack",
+     "",
+     "open;" + kLate + "move f g; asked look f; arrive",
+     {{"g", "first"}}},
+};
+INSTANTIATE_TEST_SUITE_P(Files, LateRequestTest, testing::ValuesIn(kScenarios), NameOfScenario);
 
 // Two machines bring f to the place of g, which one of them has just changed: here it is kept
-// beside that. The other is done with it then: f is there, and tells that this machine has written
-// it.
-class MovedThereTooTest : public LateRequestsTest {
+// beside that. The other is done with it then: f is there, and its origin is this machine.
+class MovedThereTooTest : public DriveTest {
  protected:
   void SetUp() override {
-    retry_pause_ = trial_pause_ = Duration(5);
-    may_be_late_ = Duration(100);
-    world_.Put("g", "theirs");
-    Open();
-    ASSERT_TRUE(Write("f", "ours").ok());
-    FlushAll();
-    ASSERT_EQ(Names("").size(), 2u);
-    world_.Put("g", "theirs, changed");
-    world_.TakeAsked();
-  }
-  void OthersCopyIt() {
-    const Lock lock(world_.mutex);
-    world_.objects["g"] = world_.objects["f"];
-  }
-  void OthersRemoveIt() {
-    const Lock lock(world_.mutex);
-    world_.objects.erase("f");
+    Begin("retry=5 trial=5 late=100");
+    Play("put g: theirs; open; write f: ours; flush; names: f g; put g: theirs, changed; forget");
   }
   bool IsThere(const std::string& content) {
     const auto all = world_.All();
@@ -72,153 +58,66 @@ class MovedThereTooTest : public LateRequestsTest {
   }
 };
 
-TEST_F(MovedThereTooTest, WhatTheyMovedIsNotTakenForALateRequest) {
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["copy"] = std::deque<bool>(10000, true);
-    world_.fails["copy"][1] = false;  // the first may have come to something, the second is refused
-  }
-  ASSERT_TRUE(hands().Move("f", "g").ok());
+TEST_F(MovedThereTooTest, TheirMoveIsNotTakenForALateRequest) {
+  world_.Fail("copy");
+  world_.Pass("copy", 1);  // the first may have come to something, the second is refused
+  Play("move f g");
   ASSERT_TRUE(Eventually([&] {
     const auto copies = Asked("copy");
     return std::any_of(copies.begin(), copies.end(), [](const std::string& one) {
       return one.find("kept") != std::string::npos;
     });
   }));
-  OthersCopyIt();
-  OthersRemoveIt();
-  ASSERT_TRUE(Write("g", "new").ok());
+  world_.Duplicate("f", "g");
+  world_.Take("f");
+  Play("write g: new");
   Ignore(drive_->Flush(Duration(500)));
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["copy"].clear();
-  }
-  FlushAll();
+  Play("heal; flush");
   EXPECT_TRUE(IsThere("ours"));
   EXPECT_TRUE(IsThere("new"));
 }
 
-TEST_F(MovedThereTooTest, WhatWasRefusedAtOnceNeedsNotBeTakenBack) {
+TEST_F(MovedThereTooTest, AMoveThatWasRefusedAtOnceNeedsNoRollback) {
   std::atomic<int> looks{0};
   world_.on_look = [&](const std::string& path) {
-    if (path == "g" && ++looks == 5) OthersCopyIt();
+    if (path == "g" && ++looks == 5) world_.Duplicate("f", "g");
   };
   world_.on_remove = [&](const std::string& path) {
-    if (path == "g") OthersRemoveIt();  // between the look at f and this
+    if (path == "g") world_.Take("f");  // between the look at f and this
   };
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  FlushAll();
+  Play("move f g; flush");
   world_.on_look = world_.on_remove = nullptr;
   EXPECT_TRUE(IsThere("ours"));
   EXPECT_EQ(looks, 4) << Waiting();
 }
 
-// Later, another machine has fetched a former version of it, which tells the same.
-TEST_F(LateRequestsTest, WhatOthersBringBackLaterIsNoLateRequest) {
-  may_be_late_ = Duration(0);
-  StandsThereAgain();
-  EXPECT_EQ(world_.All()["f"], "first");
-  EXPECT_EQ(drive_->Conflicts()->size(), 1u);
-}
-
-// The answer to its first removal was lost. A look shows that it is gone, and the second is still
-// on its way: the new one has to wait for that, or would be what it removes.
-class RemovedOnceMoreTest : public LateRequestsTest {
- protected:
-  void RemovedAndMadeAnew(const std::string& name, const std::function<Status()>& remove,
-                          const std::function<Status()>& make) {
-    retry_pause_ = trial_pause_ = Duration(5);
-    Open();
-    std::atomic<int> removals{0};
-    std::atomic<bool> looked{false}, made{false}, over{false};
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["remove"] = world_.loses["remove-folder"] = {true};
-    }
-    world_.on_remove = [&](const std::string& path) {
-      if (path != name || ++removals != 2) return;
-      EXPECT_TRUE(Eventually([&] { return looked.load(); }));
-      EXPECT_FALSE(Eventually([&] { return made.load(); }, 1));
-      over = true;
-    };
-    world_.on_folder = world_.on_write = [&](const std::string&) { made = true; };
-    ASSERT_TRUE(remove().ok());
-    ASSERT_TRUE(Eventually([&] { return removals == 2; }));
-    ASSERT_TRUE(make().ok());
-    ASSERT_TRUE(drive_->Refresh().ok());
-    looked = true;
-    ASSERT_TRUE(Eventually([&] { return over.load(); }));
-    FlushAll();
-    Close();
-    EXPECT_EQ(world_.All().count(name), 1u);
-  }
-};
-
-TEST_F(RemovedOnceMoreTest, AFolderIsNotRemovedInstead) {
-  world_.Put("f/", "");
-  RemovedAndMadeAnew(
-      "f/", [&] { return drive_->RemoveFolder(kRootId, "f"); },
-      [&] { return hands().MakeFolder("f"); });
-}
-
-TEST_F(RemovedOnceMoreTest, AFileIsNotRemovedInstead) {
-  world_.Put("f", "former");
-  RemovedAndMadeAnew(
-      "f", [&] { return drive_->Unlink(kRootId, "f"); }, [&] { return Write("f", "new"); });
-}
-
-class LateUploadTest : public LateRequestsTest {
- protected:
-  // The upload of f has got no answer; `leave` is what happens to f; the upload arrives after the
-  // store has said that there is no f.
-  void AnUploadArrivesAfter(const std::function<Status()>& leave) {
-    if (!drive_) Open();
-    {
-      const Lock lock(world_.mutex);
-      world_.next_write_is_late = true;
-    }
-    ASSERT_TRUE(Write("f", "first").ok());
-    world_.SetOffline(false);
-    ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
-    ASSERT_TRUE(leave().ok());
-    ASSERT_TRUE(Eventually([&] {
-      const auto looks = Asked("look");
-      return std::count(looks.begin(), looks.end(), "look f") > 0;
-    }));
-    std::function<void()> arrive;
-    {
-      const Lock lock(world_.mutex);
-      arrive = world_.arrive_late;
-    }
-    arrive();
-    FlushAll();
-  }
-};
-
-TEST_F(LateUploadTest, DoesNotBringADeletedFileBack) {
-  AnUploadArrivesAfter([this] { return drive_->Unlink(kRootId, "f"); });
-  EXPECT_TRUE(world_.All().empty());
-}
-
-TEST_F(LateUploadTest, DoesNotBringADeletedFileBackInPlaceOfAnother) {
+// The answer to the first removal was lost. A look shows that the object is gone, and the second
+// removal is still on its way: the new object has to wait for that, or would be removed by it.
+class RemovedOnceMoreTest : public DriveTest, public testing::WithParamInterface<const char*> {};
+TEST_P(RemovedOnceMoreTest, ANewOneIsNotRemovedInstead) {
+  const std::string name = GetParam();
+  const bool folder = name.back() == '/';
+  Begin("retry=5 trial=5");
+  world_.Put(name, "");
   Open();
-  ASSERT_TRUE(Write("f", "another, that was there before").ok());
-  FlushAll();
-  world_.TakeAsked();
-  world_.SetOffline(true);
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["remove"] = {true};  // so that the other is still there
-  }
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  AnUploadArrivesAfter([this] { return drive_->Unlink(kRootId, "f"); });
-  EXPECT_TRUE(world_.All().empty());
+  std::atomic<int> removals{0};
+  std::atomic<bool> looked{false}, made{false}, over{false};
+  world_.on_remove = [&](const std::string& path) {
+    if (path != name || ++removals != 2) return;
+    EXPECT_TRUE(Eventually([&] { return looked.load(); }));
+    EXPECT_FALSE(Eventually([&] { return made.load(); }, 1));
+    over = true;
+  };
+  world_.on_folder = world_.on_write = [&](const std::string&) { made = true; };
+  Play(folder ? "lose remove-folder; rmdir f" : "lose remove; remove f");
+  ASSERT_TRUE(Eventually([&] { return removals == 2; }));
+  Play(folder ? "mkdir f; refresh" : "write f: new; refresh");
+  looked = true;
+  ASSERT_TRUE(Eventually([&] { return over.load(); }));
+  Play("flush; close");
+  EXPECT_EQ(world_.All().count(name), 1u);
 }
-
-TEST_F(LateUploadTest, DoesNotBringBackWhatAFileWasCalled) {
-  AnUploadArrivesAfter([this] { return hands().Move("f", "g"); });
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "first"}}));
-}
+INSTANTIATE_TEST_SUITE_P(Kinds, RemovedOnceMoreTest, testing::Values("f/", "f"));
 
 }  // namespace
-}  // namespace pargeter::test
+}  // namespace pargeter::test::late_requests

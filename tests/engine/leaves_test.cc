@@ -4,8 +4,10 @@
 
 #include "engine/observe/events.h"
 #include "engine/observe/health.h"
+#include "engine/provenance/recent_changes.h"
 #include "engine/refresh/listing_pace.h"
 #include "engine/store/store_client.h"
+#include "support/clocks.h"
 #include "support/fake_store.h"
 
 namespace pargeter::test {
@@ -76,15 +78,8 @@ TEST(HealthTest, ShowsWhatAPersonMustMendBeforeWhatMayPass) {
   EXPECT_EQ(health.Worst(), "the index was lost");
 }
 
-class HandClock : public Clock {
- public:
-  Steady Now() const override { return now; }
-  Nanos Wall() const override { return 0; }
-  Steady now = Steady() + std::chrono::hours(1);
-};
-
 TEST(ListingPaceTest, LetsEightWaitAtOnceAndTwoMoreEachSecond) {
-  HandClock clock;
+  StandingClock clock;
   ListingPace pace(&clock);
   const auto waiting = [&] {
     int count = 0;
@@ -92,9 +87,9 @@ TEST(ListingPaceTest, LetsEightWaitAtOnceAndTwoMoreEachSecond) {
     return count;
   };
   EXPECT_EQ(waiting(), 8);
-  clock.now += std::chrono::seconds(1);
+  clock.Advance(std::chrono::seconds(1));
   EXPECT_EQ(waiting(), 2);
-  clock.now += std::chrono::hours(1);
+  clock.Advance(std::chrono::hours(1));
   EXPECT_EQ(waiting(), 8);
 }
 
@@ -119,6 +114,52 @@ TEST(StoreClientTest, CountsRequestsByTrafficAndRefusesThemWhileOffline) {
   EXPECT_EQ(store.Requests(Traffic::kForeground), 1u);  // the store was not asked
   EXPECT_NE(store.OfflineSince(), 0);
   store.Stop();
+}
+
+// Answers are older or younger than what is known: by the time at which they were asked for.
+TEST(RecentChangesTest, AnOlderAnswerDoesNotCountAgainstALaterChange) {
+  StandingClock clock;
+  RecentChanges recent(&clock);
+  const Steady before = clock.Now();
+  clock.Advance(Duration(10));
+  recent.NoteChanged(7);
+  recent.NoteGone(kRootId, "fern");
+  EXPECT_TRUE(recent.WasChangedSince(7, before));
+  EXPECT_TRUE(recent.WasGoneSince(kRootId, "fern", before));
+  clock.Advance(Duration(10));
+  EXPECT_FALSE(recent.WasChangedSince(7, clock.Now()));
+  EXPECT_FALSE(recent.WasGoneSince(kRootId, "fern", clock.Now()));
+  recent.NoteChanged(7, before);  // told by an answer from before: the later one stands
+  EXPECT_TRUE(recent.WasChangedSince(7, before + Duration(5)));
+  recent.ForgetBefore(clock.Now(), clock.Now());
+  EXPECT_FALSE(recent.WasChangedSince(7, before));
+}
+
+TEST(RecentChangesTest, AnAttemptIsMissedFromTheFirstLookOn) {
+  StandingClock clock;
+  RecentChanges recent(&clock);
+  const Steady first = recent.MissingSince(7);
+  clock.Advance(Duration(10));
+  EXPECT_EQ(recent.MissingSince(7), first);
+  EXPECT_EQ(recent.CopySeenSince(7), clock.Now());
+  recent.ForgetAttempt(7);
+  EXPECT_EQ(recent.MissingSince(7), clock.Now());
+  recent.NoteAbandonedWrite(7, "d/fern");
+  clock.Advance(Duration(100));
+  EXPECT_TRUE(recent.IsAbandonedWrite(7, "d/fern", Duration(100)));
+  EXPECT_FALSE(recent.IsAbandonedWrite(7, "d/fern", Duration(99)));
+  EXPECT_FALSE(recent.IsAbandonedWrite(8, "d/fern", Duration(100)));
+}
+
+TEST(RecentChangesTest, TombstonesAreOfTheFileThatMoved) {
+  StandingClock clock;
+  RecentChanges recent(&clock);
+  for (const NodeId tombstone : {20, 21}) recent.AddTombstone(7, tombstone);
+  recent.NoteCopied(20);
+  EXPECT_TRUE(recent.IsTombstoneOf(7, 20) && !recent.IsTombstoneOf(8, 20));
+  EXPECT_TRUE(recent.WasCopiedWithin(20, Duration(0)) && !recent.WasCopiedWithin(21, Duration(9)));
+  recent.ForgetTombstone(7, 20);
+  EXPECT_EQ(recent.TombstonesOf(7), std::vector<NodeId>{21});
 }
 
 }  // namespace

@@ -51,9 +51,7 @@ TEST_F(LimitTest, WhatWaitsIsNeverGivenUpForIt) {
   EXPECT_GE(drive_->Summary().cache_bytes, 32 * kFile);
   EXPECT_EQ(drive_->Summary().waiting_bytes, 32 * kFile);
   for (int i = 0; i < 32; ++i) EXPECT_EQ(Read("sheet" + std::to_string(i))->size(), kFile) << i;
-  world_.SetOffline(false);
-  ASSERT_TRUE(drive_->Refresh().ok());
-  FlushAll();
+  Play("online; refresh; flush");
   ExpectWithinLimit("once all is up");
 }
 

@@ -1,8 +1,9 @@
 // A listing that was asked for before something else was learnt, and comes after it.
 #include <gtest/gtest.h>
 
-#include "support/drive_fixture.h"
+#include "engine/refresh/listing_ages.h"
 #include "support/no_threads.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -10,28 +11,15 @@ namespace {
 class ListingTest : public DriveTest {};
 
 TEST_F(ListingTest, AListingHalfWayThroughAChangeOfPlacesLosesNeither) {
-  world_.Put("a", "A");
-  world_.Put("b", "B");
-  Open();
-  {
-    const Lock lock(world_.mutex);
-    world_.forbid = "a";  // one of the two is left standing under a name of our own
-  }
-  ASSERT_TRUE(drive_->Rename(kRootId, "a", kRootId, "t", Drive::Replace::kYes).ok());
-  ASSERT_TRUE(drive_->Rename(kRootId, "b", kRootId, "a", Drive::Replace::kYes).ok());
-  ASSERT_TRUE(drive_->Rename(kRootId, "t", kRootId, "b", Drive::Replace::kYes).ok());
+  Play("put a: A; put b: B; open");
+  world_.SetPath(&FakeWorld::forbid,
+                 "a");  // one of the two is left standing under a name of our own
+  Play("move a t; move b a; move t b");
   EXPECT_EQ(drive_->Flush(Duration(1500)).error().code, Code::kPermission);
   // a new start knows of no recent change of ours: only the listing counts
-  Close();
-  Open();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"a", "b"}));
-  {
-    const Lock lock(world_.mutex);
-    world_.forbid.clear();
-  }
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a", "B"}, {"b", "A"}}));
+  Play("close; open; refresh; names: a b");
+  world_.SetPath(&FakeWorld::forbid, "");
+  Play("flush; store: a=B, b=A");
 }
 
 // A container allows so many threads, and others have them all.
@@ -46,33 +34,62 @@ TEST_F(ListingTest, NeedsNoThreadOfItsOwn) {
     EXPECT_TRUE(drive_->Rename(kRootId, "herbs", kRootId, "plants", Drive::Replace::kYes).ok());
     FlushAll();  // the folder's move is made by several, where there are several
   }
-  EXPECT_EQ(world_.All(),
-            (std::map<std::string, std::string>{{"plants/a", "a"}, {"plants/b", "b"}}));
+  EXPECT_EQ(world_.All(), (Files{{"plants/a", "a"}, {"plants/b", "b"}}));
   const auto number = drive_->BeginFetch({herbs});
   EXPECT_TRUE(Eventually([&] { return drive_->FetchOf(*number)->finished.load(); }));
 }
 
 TEST_F(ListingTest, BringsNothingBackThatHasMoved) {
-  world_.moves_files = true;
-  world_.Put("a", "A");
-  Open();
+  Play("set moves-files; put a: A; open");
   Names("");
-  Overtake([&] { Ignore(drive_->Refresh()); },
-           [&] {
-             EXPECT_TRUE(drive_->Rename(kRootId, "a", kRootId, "b", Drive::Replace::kYes).ok());
-             EXPECT_TRUE(Eventually([&] { return world_.All().count("b") == 1; }));
-             FlushAll();
-           });
+  Overtake([&] { Ignore(drive_->Refresh()); }, [&] { Play("move a b; at b; flush"); });
   EXPECT_EQ(Names(""), std::vector<std::string>{"b"});
   EXPECT_EQ(Asked("move").size(), 1u);
+}
+
+TEST_F(ListingTest, ARefreshIsNotAnsweredByAListingThatBeganBeforeIt) {
+  Play("put b: B; open");
+  std::promise<void> begun;
+  std::future<Status> refreshed;
+  Overtake([&] { Ignore(drive_->Refresh()); },
+           [&] {
+             world_.Put("a", "A");
+             refreshed = std::async(std::launch::async, [&] {
+               begun.set_value();
+               return drive_->Refresh();
+             });
+             begun.get_future().wait();
+           });
+  EXPECT_TRUE(refreshed.get().ok());
+  EXPECT_EQ(Names(""), (std::vector<std::string>{"a", "b"}));
+}
+
+TEST(ListingAges, AListingThatBeganBeforeItsFolderWasDistrustedDoesNotCount) {
+  const auto at = [](int seconds) { return Steady(std::chrono::seconds(seconds)); };
+  ListingAges ages;
+  EXPECT_FALSE(ages.When(1));
+  ages.Note(1, at(10));
+  ages.Note(2, at(10));
+  EXPECT_EQ(ages.When(1), at(10));
+  ages.Distrust(1, at(20));
+  ages.Note(1, at(15));  // it was under way
+  EXPECT_FALSE(ages.When(1));
+  EXPECT_EQ(ages.When(2), at(10));
+  ages.Note(1, at(20));
+  EXPECT_EQ(ages.When(1), at(20));
+  ages.DistrustAll(at(30));
+  EXPECT_FALSE(ages.When(2));
+  ages.Note(2, at(31));
+  ages.ForgetBefore(at(31));
+  EXPECT_EQ(ages.When(2), at(31));
+  EXPECT_FALSE(ages.When(1));
 }
 
 // It is asked for by name, as the folder is large, and was made after its page was sent.
 TEST_F(ListingTest, TakesNothingAwayThatWasAskedForByName) {
   world_.page_size = 2;
   for (const char* name : {"b", "c", "d", "e"}) world_.Put(name, name);
-  Open();
-  ASSERT_EQ(Names("").size(), 4u);
+  Play("open; count: 4");
   Overtake([&] { Ignore(drive_->Refresh()); },
            [&] {
              world_.Put("a", "late");
@@ -85,9 +102,7 @@ TEST_F(ListingTest, TakesNothingAwayThatWasAskedForByName) {
 
 // Others have changed it, and who was about to read it has noticed.
 TEST_F(ListingTest, BringsNoFormerVersionBack) {
-  world_.serial_versions = true;
-  world_.Put("a", "A");
-  Open();
+  Play("set serial; put a: A; open");
   const Drive::Opened open = *drive_->OpenNode(IdOf("a"), Drive::Intent::kRead);
   Overtake([&] { Ignore(drive_->Refresh()); },
            [&] {
@@ -102,36 +117,22 @@ TEST_F(ListingTest, BringsNoFormerVersionBack) {
 
 // However long it takes: a folder of a million names, of a slow store.
 TEST_F(ListingTest, BringsNothingBackThatWentLongAgo) {
-  class LaterClock : public Clock {
-   public:
-    std::atomic<int> minutes = 0;
-    Nanos Wall() const override { return SystemClock().Wall() + minutes * 60'000'000'000ll; }
-    Steady Now() const override { return SystemClock().Now() + std::chrono::minutes(minutes); }
-  };
-  LaterClock clock;
+  AheadClock clock;
   clock_ = &clock;
   watch_every_ = Duration(10);
-  world_.Put("f", "content");
-  world_.Put("g", "former");
-  world_.Put("d/e", "e");
-  Open();
-  Names("d");
-  ASSERT_EQ(Names("").size(), 3u);
+  Play("put f: content; put g: former; put d/e: e; open; list d; count: 3");
   Overtake([&] { Ignore(drive_->Refresh()); },
            [&] {
-             EXPECT_TRUE(drive_->Unlink(kRootId, "f").ok());
-             EXPECT_TRUE(Write("g", "newer").ok());
-             FlushAll();
-             clock.minutes = 11;
+             Play("remove f; write g: newer; flush");
+             clock.steady_ahead = std::chrono::nanoseconds(std::chrono::minutes(11)).count();
              Names("d");
              for (const int minutes : {13, 15}) {  // whoever looks there again puts things in order
                Asked("list");
-               clock.minutes = minutes;
+               clock.steady_ahead = std::chrono::nanoseconds(std::chrono::minutes(minutes)).count();
                EXPECT_TRUE(Eventually([&] { return !Asked("list").empty(); }));
              }
            });
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"d", "g"}));
-  EXPECT_EQ(*Read("g"), "newer");
+  Play("names: d g; read g: newer");
   for (const Happening& one : drive_->Happened(0, 100)) EXPECT_NE(one.side, "store") << one.path;
   Close();
 }

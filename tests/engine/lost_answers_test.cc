@@ -1,345 +1,205 @@
-// The store has done what it was asked, and nobody heard of it; or does it late.
+// The store has done what it was asked, and its answer was lost; or a request comes late.
 #include <gtest/gtest.h>
 
-#include <atomic>
+#include "support/story.h"
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
-
-namespace pargeter::test {
+namespace pargeter::test::lost_answers {
 namespace {
 
-class LostAnswersTest : public DriveTest {
- protected:
-  Hands hands() { return Hands(drive_.get()); }
-  // The next request of that kind happens and gets no answer; nothing comes of those after it.
-  void LoseOneThenFail(const std::string& kind) {
-    const Lock lock(world_.mutex);
-    world_.loses[kind] = {true};
-    world_.fails[kind] = std::deque<bool>(10000, true);
-    world_.fails[kind].front() = false;
-  }
+class LostAnswersTest : public DriveTest, public testing::WithParamInterface<Scenario> {};
+
+TEST_P(LostAnswersTest, TheStoreHasWhatIsHere) {
+  Begin(GetParam().store);
+  Play(GetParam().steps);
+  if (!HasFatalFailure()) ExpectStory(GetParam().wanted, GetParam().conflicts);
+}
+
+const Scenario kAnswers[] = {
+    {"MoveThenTwoWritesLeavesNoOldCopy",
+     "",
+     "put f: base; open; read f: base; lose-next; move f g; write g: one; at g: one;"
+     "write g: two",
+     {{"g", "two"}}},
+    {"MoveInOneRequestIsNoConflictWithTheNextWrite",
+     "moves-files",
+     "put f: content of another program; open; names: f; lose-next; move f g; at g;"
+     "patch g 0: CONTENT",
+     {{"g", "CONTENT of another program"}}},
+    {"MoveByCopyIsNoConflictWithTheNextWrite",
+     "",
+     "put f: base; open; read f: base; lose-next; move f g; at g; write g: one",
+     {{"g", "one"}}},
+    // Each waits for the next: a file whose move is rolled back, the folder that it was in, and the
+    // folder that takes that one's name.
+    {"RollbackOutOfAFolderDoesNotWaitForTheFoldersMove",
+     "retry=10 trial=5 late=20",
+     "put d0/keep: keep; put d0/e/keep: keep; put d1/f: base; open; names d0: e keep;"
+     "names d0/e: keep; names d1: f; fail look remove; lose-then-fail copy;"
+     "move d1/f d0/e/f; at d0/e/f; move d0/e/f d0/e/g; rmdir d1; move d0 d1; heal",
+     {{"d1/keep", "keep"}, {"d1/e/keep", "keep"}, {"d1/e/g", "base"}}},
+    // The store says once that another version is there, and then that it is not so.
+    {"DeletionSurvivesAWrongDenial", "", "put f: base; open; names: f; deny; remove f", {}},
+    {"RollbackOfAnUploadSurvivesAWrongDenial",
+     "",
+     "open; lose write; write f: first; asked write; deny; remove f",
+     {}},
+    {"DeletedFileIsNotConfusedWithAFolderOfItsName",
+     "",
+     "put f: first; open; read f: first; lose-next; write f: second; at f: second; remove f;"
+     "mkdir f",
+     {{"f/", ""}}},
+    // A third version is written while the store is asked about the second, and is deleted too.
+    {"DeletionIsNotLeftToANewFileThatIsNotSentYet",
+     "quiet=500",
+     "put f: first; open; read f: first; lose write; write f: second; asked write;"
+     "when look f { write f: third }; remove f; done; remove f",
+     {}},
+    {"DeletionIsNotLeftToANewFileThatWasNeverSent",
+     "",
+     "put f: first; open; read f: first; lose write; fail write x2; pass write;"
+     "write f: second; asked write; remove f; write f: third; asked write; remove f",
+     {}},
+    {"OldPlaceOfAMoveIsNoConflictWithANewFileThere",
+     "",
+     "put f: first; open; read f: first; lose-next; write f: second; at f: second; move f g;"
+     "write f: third",
+     {{"f", "third"}, {"g", "second"}}},
+    // The look that would have told of the move fails as well.
+    {"MoveIsNotTakenForADeletionElsewhere",
+     "moves-files retry=10",
+     "put d/f: content; lose move; fail look x1; open; names d: f; move d/f d/g; flush; names d: "
+     "g; full d",
+     {{"d/g", "content"}}},
 };
+INSTANTIATE_TEST_SUITE_P(Answers, LostAnswersTest, testing::ValuesIn(kAnswers), NameOfScenario);
 
-TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostLeavesNothingBehind) {
-  world_.Put("f", "base");
-  Open();
-  ASSERT_EQ(*Read("f"), "base");
-  world_.TakeAsked();
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  ASSERT_TRUE(Write("g", "one").ok());
-  ASSERT_TRUE(
-      Eventually([&] { return world_.All().count("g") > 0 && world_.All()["g"] == "one"; }));
-  ASSERT_TRUE(Write("g", "two").ok());  // before the upload is tried again
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "two"}}));
-  EXPECT_TRUE(drive_->Conflicts()->empty());
+// A file was moved, the answer was lost, and before the step is made again another program has put
+// a file of its own at the old place.
+constexpr const char* kMoves = "moves-files serial retry=10 late=20 trial=5";
+constexpr const char* kCopies = "retry=10 late=20 trial=5";
+const std::string kBegin =
+    "put d/keep: k; put e/keep: k; put g/keep: k; open; names d: keep; names e: keep;"
+    "names g: keep; write d/f: mine; flush;";
+const std::string kTheirsComes =
+    kBegin + "when moved { put d/f: theirs }; lose-next; move d/f e/f; done;";
+const std::string kTheirsComesAndStays =
+    kBegin + "when moved { put d/f: theirs; fail move copy }; lose-next; move d/f e/f; done;";
+// Nothing comes of the step here until `heal`; meanwhile others move the same file.
+const std::string kBothMove = kBegin + "fail move copy; move d/f e/f; asked copy; shift d/f e/f;";
+const std::string kChangeMoveAndDelete =
+    kBegin +
+    "fail move copy; lose-then-fail write; move d/f e/f; write e/f: changed; at e/f;"
+    "put d/f: theirs; remove e/f; heal";
+
+Files WithKept(Files files) {
+  for (const char* keep : {"d/keep", "e/keep", "g/keep"}) files[keep] = "k";
+  return files;
 }
 
-TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
-  {
-    const Lock lock(world_.mutex);
-    world_.moves_files = true;
-  }
-  world_.Put("f", "content of another program");
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
-  ASSERT_TRUE(hands().Patch("g", "CONTENT", 0).ok());
-  FlushAll();
-  using Files = std::map<std::string, std::string>;
-  EXPECT_EQ(world_.All(), (Files{{"g", "CONTENT of another program"}}));
-  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+const Scenario kOldPlace[] = {
+    {"TheirFileIsNotTakenForOurs", kMoves, kTheirsComes,
+     WithKept({{"d/f", "theirs"}, {"e/f", "mine"}})},
+    {"NorByALookBeforeTheNextTry", kMoves, kTheirsComesAndStays + "refresh-soon; heal",
+     WithKept({{"d/f", "theirs"}, {"e/f", "mine"}})},
+    {"OursMovesOn", kMoves, kTheirsComesAndStays + "move e/f g/f; heal",
+     WithKept({{"d/f", "theirs"}, {"g/f", "mine"}})},
+    {"OursIsDeletedAlone", kMoves, kTheirsComesAndStays + "remove e/f; heal",
+     WithKept({{"d/f", "theirs"}})},
+    // Whoever moves it there moves the file itself: that is not rolled back as an attempt of ours.
+    {"TheirMoveToOurTargetStays", kCopies, kBothMove + "refresh-soon; heal",
+     WithKept({{"e/f", "mine"}})},
+    {"TheirMoveToOurTargetMovesOn", kCopies, kBothMove + "move e/f g/f; heal",
+     WithKept({{"g/f", "mine"}})},
+    {"TheirMoveToOurTargetStaysThoughOursIsDeleted", kCopies, kBothMove + "remove e/f; heal",
+     WithKept({{"e/f", "mine"}})},
+    // Whoever makes a folder at the old place has deleted the file.
+    {"TheirFolderIsNoNewVersion", kCopies,
+     kBegin + "fail move copy; move d/f e/f; asked copy; erase d/f; put d/f/inside: theirs; heal",
+     WithKept({{"d/f/inside", "theirs"}})},
+    // The object at the target keeps its time and origin, and has other bytes.
+    {"WhatTheyMovedAndChangedStays", kCopies, kBothMove + "damage e/f: changed; move e/f g/f; heal",
+     WithKept({{"e/f", "changed"}})},
+    {"ChangedMovedAndDeletedDoesNotComeBack", kCopies, kChangeMoveAndDelete,
+     WithKept({{"d/f", "theirs"}})},
+    {"ChangedMovedAndDeletedDoesNotComeBackFromAMove", kMoves, kChangeMoveAndDelete,
+     WithKept({{"d/f", "theirs"}})},
+};
+INSTANTIATE_TEST_SUITE_P(OldPlace, LostAnswersTest, testing::ValuesIn(kOldPlace), NameOfScenario);
+
+class LostAnswerTest : public DriveTest {};
+
+// The former attempt's copy has the mode of that time.
+TEST_F(LostAnswerTest, AModeThatWasSetBeforeTheNextTryArrives) {
+  Begin(kCopies);
+  Play(kBegin + "lose-then-fail copy; move d/f e/f; at e/f; mode e/f 0640; heal");
+  ExpectStory(WithKept({{"e/f", "mine"}}));
+  EXPECT_EQ(world_.Get("e/f").attributes.mode, 0640u);
 }
 
-TEST_F(LostAnswersTest, ACopyWhoseAnswerWasLostIsNoConflictWithWhatIsWrittenNext) {
-  world_.Put("f", "base");
-  Open();
-  ASSERT_EQ(*Read("f"), "base");
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
-  ASSERT_TRUE(Write("g", "one").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"g", "one"}}));
-  EXPECT_TRUE(drive_->Conflicts()->empty());
+// Their write has replaced the object at the old place: the copy of that is older, and no reason
+// to delete the new one.
+TEST_F(LostAnswerTest, ACopyOfTheOldObjectIsNotTakenForTheNewOne) {
+  Begin(kCopies);
+  Play(kTheirsComesAndStays + "refresh-soon; heal; flush; refresh-soon; flush");
+  std::set<std::string> contents;
+  for (const auto& [path, content] : world_.All()) contents.insert(content);
+  EXPECT_EQ(contents.count("theirs"), 1u);
+}
+
+// The same bytes at another place are there because another machine has moved the file.
+TEST_F(LostAnswerTest, AMoveOfAnotherMachineIsNotTakenForALateUpload) {
+  Play(
+      "open; write f: first; flush; shift f g; remove f; flush; write g: second; flush; has g: "
+      "first; conflicts 1");
 }
 
 // Deletions of one folder go together; one whose former attempt may stand elsewhere goes alone.
-TEST_F(LostAnswersTest, ADeletionTogetherWithOthersTakesBackWhatALostMoveMade) {
-  may_be_late_ = Duration(100);
+TEST_F(LostAnswerTest, ADeletionTogetherWithOthersRollsBackALostMove) {
+  Begin("late=100");
   world_.Put("d/f", "base");
   for (int i = 0; i < 20; ++i) world_.Put("d/other" + std::to_string(i), "other");
-  Open();
-  ASSERT_EQ(Names("d").size(), 21u);
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(hands().Move("d/f", "g").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("g") > 0; }));
-  for (int i = 0; i < 20; ++i)
-    ASSERT_TRUE(drive_->Unlink(IdOf("d"), "other" + std::to_string(i)).ok());
-  ASSERT_TRUE(drive_->Unlink(kRootId, "g").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All().count("g"), 0u);
-  EXPECT_EQ(world_.All().count("d/f"), 0u);
+  Play("open; count d: 21; lose-next; move d/f g; at g");
+  for (int i = 0; i < 20; ++i) Play("remove d/other" + std::to_string(i));
+  Play("remove g; flush; lacks g; lacks d/f");
 }
 
-// A file was to move into a folder, nobody heard of it, and it was moved on. That folder takes the
-// place of the one which the file comes from: each waits for the next.
-TEST_F(LostAnswersTest, WhatIsTakenBackFromAFolderDoesNotWaitForItsMove) {
-  for (const char* path : {"d0/keep", "d0/e/keep"}) world_.Put(path, "keep");
-  world_.Put("d1/f", "base");
-  retry_pause_ = Duration(10);
-  trial_pause_ = Duration(5);
-  may_be_late_ = Duration(20);
-  Open();
-  for (const char* folder : {"d0", "d0/e", "d1"}) Names(folder);
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["copy"] = {true};
-    for (const char* kind : {"copy", "look", "remove"})
-      world_.fails[kind] = std::deque<bool>(10000, true);
-    world_.fails["copy"].front() = false;
-  }
-  ASSERT_TRUE(hands().Move("d1/f", "d0/e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("d0/e/f") > 0; }));
-  ASSERT_TRUE(hands().Move("d0/e/f", "d0/e/g").ok());
-  ASSERT_TRUE(hands().RemoveFolder("d1").ok());
-  ASSERT_TRUE(hands().Move("d0", "d1").ok());
-  {
-    const Lock lock(world_.mutex);
-    world_.fails.clear();
-  }
-  FlushAll();
-  using Files = std::map<std::string, std::string>;
-  EXPECT_EQ(world_.All(), (Files{{"d1/keep", "keep"}, {"d1/e/keep", "keep"}, {"d1/e/g", "base"}}));
-}
-
-// Once it says that another version is there, and then that it is not so.
-TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAWordThatTheStoreTakesBack) {
-  world_.Put("f", "base");
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
-  {
-    const Lock lock(world_.mutex);
-    world_.denies = {true};
-  }
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  EXPECT_TRUE(world_.All().empty());
-}
-
-// The same of what a former attempt has left.
-TEST_F(LostAnswersTest, NorIsTheTakingBackOfWhatWasSent) {
-  Open();
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["write"] = {true};
-  }
-  ASSERT_TRUE(Write("f", "first").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
-  {
-    const Lock lock(world_.mutex);
-    world_.denies = {true};
-  }
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  EXPECT_TRUE(world_.All().empty());
-}
-
-// Written once more, and nobody learnt of it; deleted, and a folder has its name.
-TEST_F(LostAnswersTest, ADeletionIsNotGivenUpForAFolderOfItsName) {
-  world_.Put("f", "first");
-  Open();
-  ASSERT_EQ(*Read("f"), "first");
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(Write("f", "second").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "second"; }));
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  ASSERT_TRUE(hands().MakeFolder("f").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All().count("f"), 0u);
-  EXPECT_EQ(world_.All().count("f/"), 1u);
-}
-
-// Written once more, and nobody learnt of it; deleted; another begins to take its name while the
-// store is asked, and is deleted too.
-TEST_F(LostAnswersTest, ADeletionIsNotLeftToAnotherThatIsNotThereYet) {
-  world_.Put("f", "first");
-  quiet_ = Duration(500);
-  Open();
-  ASSERT_EQ(*Read("f"), "first");
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["write"] = {true};
-  }
-  ASSERT_TRUE(Write("f", "second").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
-  std::atomic<bool> made{false};
-  world_.on_look = [&](const std::string& path) {
-    if (path != "f" || made) return;
-    EXPECT_TRUE(Write("f", "third").ok());
-    made = true;
-  };
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  ASSERT_TRUE(Eventually([&] { return made.load(); }));
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  EXPECT_TRUE(world_.All().empty());
-}
-
-// Written once more, and nobody learnt of it; deleted, like another that was to take its place and
-// did not get there.
-TEST_F(LostAnswersTest, ADeletionIsNotLeftToAnotherThatNeverGotThere) {
-  world_.Put("f", "first");
-  Open();
-  ASSERT_EQ(*Read("f"), "first");
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["write"] = {true};
-    world_.fails["write"] = {false, true};
-  }
-  ASSERT_TRUE(Write("f", "second").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  ASSERT_TRUE(Write("f", "third").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{}));
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_TRUE(Names("").empty());
-}
-
-// Nobody learnt that it had been written once more before it was moved, and another took its name.
-TEST_F(LostAnswersTest, WhatAMoveLeftIsNoConflictWithWhatTakesItsName) {
-  world_.Put("f", "first");
-  Open();
-  ASSERT_EQ(*Read("f"), "first");
-  world_.LoseAnswers(1);
-  ASSERT_TRUE(Write("f", "second").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All()["f"] == "second"; }));
-  ASSERT_TRUE(hands().Move("f", "g").ok());
-  ASSERT_TRUE(Write("f", "third").ok());
-  FlushAll();
-  using Files = std::map<std::string, std::string>;
-  EXPECT_EQ(world_.All(), (Files{{"f", "third"}, {"g", "second"}}));
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-}
-
-// The same bytes at another place are there because somebody moved them.
-TEST_F(LostAnswersTest, WhatAnotherMachineMovedIsNotTakenForALateUpload) {
-  Open();
-  ASSERT_TRUE(Write("f", "first").ok());
-  FlushAll();
-  {
-    const Lock lock(world_.mutex);
-    world_.objects["g"] = world_.objects["f"];
-    world_.objects.erase("f");
-  }
-  ASSERT_TRUE(drive_->Unlink(kRootId, "f").ok());
-  FlushAll();
-  ASSERT_TRUE(Write("g", "second").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["g"], "first");
-  EXPECT_EQ(drive_->Conflicts()->size(), 1u);
-}
-
-// The look that would have told of it fails as well.
-TEST_F(LostAnswersTest, AMoveWhoseAnswerWasLostIsNotTakenForADeletionElsewhere) {
-  {
-    const Lock lock(world_.mutex);
-    world_.moves_files = true;
-    world_.loses["move"] = {true};
-    world_.fails["look"] = {true};
-  }
-  retry_pause_ = Duration(10);
-  world_.Put("d/f", "content of another program");
-  Open();
-  ASSERT_EQ(Names("d"), std::vector<std::string>{"f"});
-  ASSERT_TRUE(hands().Move("d/f", "d/g").ok());
-  FlushAll();
-  EXPECT_EQ(Names("d"), std::vector<std::string>{"g"});
-  EXPECT_EQ(drive_->RemoveFolder(kRootId, "d").error().code, Code::kNotEmpty);
-  EXPECT_EQ(world_.All().count("d/g"), 1u);
-}
-
-// Its attributes were set by a copy, and nobody learnt of it: that is another version there.
-TEST_F(LostAnswersTest, AFileThatIsHeldOpenGetsItsAttributesAndReadsOn) {
-  {
-    const Lock lock(world_.mutex);
-    world_.moves_files = world_.serial_versions = true;
-    world_.loses["write"] = {true};
-    world_.loses["copy"] = {true};
-  }
-  retry_pause_ = Duration(10);
-  open_patience_ = Duration(20);
-  Open();
-  ASSERT_TRUE(Write("f", "content").ok());
-  ASSERT_TRUE(Eventually([&] {
-    const Lock lock(world_.mutex);
-    return world_.loses["copy"].empty();
-  }));
+// A copy has set the attributes, and its answer was lost: that is another version there.
+TEST_F(LostAnswerTest, AFileThatIsHeldOpenGetsItsAttributesAndReadsOn) {
+  Begin("moves-files serial retry=10");
+  Play("set open=20; lose write copy; open; write f: content; lost copy");
   const auto held = drive_->OpenNode(IdOf("f"), Drive::Intent::kWrite);
   ASSERT_TRUE(held.ok());
   FlushAll();
   EXPECT_LE(Asked("copy").size(), 3u);
-  ASSERT_TRUE(drive_->Evict({kRootId}, {}).ok());
+  Play("evict");
   const auto text = ReadOpen(held->file);
   EXPECT_EQ(text.ok() ? *text : text.error().what, "content");
   drive_->Release(held->file);
 }
 
-// Nor has who reads before the step is made again to hear of it.
-TEST_F(LostAnswersTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) {
-  {
-    const Lock lock(world_.mutex);
-    world_.serial_versions = true;
-  }
-  world_.Put("f", "content");
-  retry_pause_ = Duration(10);
-  trial_pause_ = Duration(5);  // some of the faults say that the store is away
-  Open();
+TEST_F(LostAnswerTest, AFileIsReadableBeforeItIsKnownThatItsAttributesArrived) {
+  Begin("serial retry=10 trial=5");  // some of the faults say that the store is away
+  Play("put f: content; open");
   const auto held = drive_->OpenNode(IdOf("f"), Drive::Intent::kRead);
   ASSERT_TRUE(held.ok());
-  LoseOneThenFail("copy");
-  ASSERT_TRUE(hands().SetMode("f", 0640).ok());
-  ASSERT_TRUE(Eventually([&, n = 0u]() mutable { return (n += Asked("copy").size()) > 1; }));
+  Play("lose-then-fail copy; mode f 0640; asked copy x2");
   EXPECT_TRUE(Eventually([&] {
     const auto text = ReadOpen(held->file);
     return text.ok() && *text == "content";
   }));
-  {
-    const Lock lock(world_.mutex);
-    world_.fails.clear();
-  }
   drive_->Release(held->file);
-  FlushAll();
-  EXPECT_EQ(*Read("f"), "content");
+  Play("heal; flush; read f: content");
 }
 
-// The move was tried, and then bytes of this file came to where it goes: written here, and up, but
-// a power cut took the memory of them. What is known is not all there is: both stay.
-TEST_F(LostAnswersTest, WhatAPowerCutMadeUnknownIsNotTakenBack) {
-  retry_pause_ = Duration(10);
-  world_.Put("f", "former");
-  Open();
-  Names("");
-  ASSERT_TRUE(Write("f.new", "mine").ok());
-  FlushAll();
-  LoseOneThenFail("copy");
-  ASSERT_TRUE(hands().Move("f.new", "f").ok());
-  ASSERT_TRUE(Eventually([&, n = 0u]() mutable { return (n += Asked("copy").size()) > 1; }));
-  {
-    const Lock lock(world_.mutex);
-    FakeWorld::Object sent = world_.objects["f.new"];
-    sent.body = "mine, and more";
-    world_.Set("f", sent);
-    world_.fails.clear();
-  }
-  FlushAll();
+// The move was tried, and then bytes of this file came to its target: written here, and up, but a
+// power cut took the memory of them. The known version is not all of it: both stay.
+TEST_F(LostAnswerTest, AVersionThatAPowerCutMadeUnknownIsNotRolledBack) {
+  Begin("retry=10");
+  Play(
+      "put f: former; open; names: f; write f.new: mine; flush; lose-then-fail copy;move f.new f; "
+      "asked copy x2; copy f.new f");
+  world_.Edit("f", [](auto& object) { object.body = "mine, and more"; });
+  Play("heal; flush");
   const auto all = world_.All();
   ASSERT_EQ(all.count("f"), 1u);
   EXPECT_EQ(all.at("f"), "mine, and more");
@@ -347,245 +207,20 @@ TEST_F(LostAnswersTest, WhatAPowerCutMadeUnknownIsNotTakenBack) {
   EXPECT_EQ(all.rbegin()->second, "mine") << all.rbegin()->first;
 }
 
-// A mode was set, nobody heard of it, and another machine has put as many bytes there in the same
-// second: they are not what is here.
-enum class Tells { kContent, kWriter, kNothing };
-class SameSecondTest : public LostAnswersTest, public testing::WithParamInterface<Tells> {};
+// A mode was set, the answer was lost, and another machine has put as many bytes there in the same
+// second: they are not the bytes that are here. By what a store tells: content, writer, nothing.
+class SameSecondTest : public DriveTest, public testing::WithParamInterface<const char*> {};
 TEST_P(SameSecondTest, TheBytesOfAnotherMachineAreNotTakenForOurs) {
-  const Tells tells = GetParam();
-  {
-    const Lock lock(world_.mutex);
-    world_.serial_versions = tells != Tells::kContent;
-    world_.forgets_origins = tells == Tells::kNothing;
-  }
-  retry_pause_ = Duration(10);
-  Open();
-  ASSERT_TRUE(Write("f", "mine").ok());
-  FlushAll();
-  LoseOneThenFail("copy");
-  ASSERT_TRUE(hands().SetMode("f", 0640).ok());
-  ASSERT_TRUE(Eventually([&, n = 0u]() mutable { return (n += Asked("copy").size()) > 1; }));
-  {
-    const Lock lock(world_.mutex);
-    FakeWorld::Object theirs = world_.objects["f"];
+  const std::string tells = GetParam();
+  Begin("retry=10 " + tells);
+  Play("open; write f: mine; flush; lose-then-fail copy; mode f 0640; asked copy x2");
+  world_.Replace("f", [&](auto& theirs) {
     theirs.body = "what";
-    if (tells == Tells::kWriter) theirs.attributes.origin = "another.7";
-    world_.Set("f", theirs);
-    world_.fails.clear();
-  }
-  FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(*Read("f"), "what");
+    if (tells == "serial") theirs.attributes.origin = "another.7";
+  });
+  Play("heal; flush; refresh; read f: what");
 }
-std::string NameOfStore(const testing::TestParamInfo<Tells>& one) {
-  static const std::string names[] = {"Content", "Writer", "Nothing"};
-  return names[static_cast<int>(one.param)];
-}
-INSTANTIATE_TEST_SUITE_P(Stores, SameSecondTest,
-                         testing::Values(Tells::kContent, Tells::kWriter, Tells::kNothing),
-                         NameOfStore);
-
-// A file was moved, nobody heard of it, and before the step is made again another program has put
-// a file of its own where it was.
-class OldPlaceTest : public LostAnswersTest {
- protected:
-  using Files = std::map<std::string, std::string>;
-  void Begin(bool moves_files) {
-    {
-      const Lock lock(world_.mutex);
-      world_.moves_files = world_.serial_versions = moves_files;
-    }
-    retry_pause_ = Duration(10);
-    may_be_late_ = Duration(20);
-    trial_pause_ = Duration(5);
-    world_.Put("d/keep", "k");
-    world_.Put("e/keep", "k");
-    world_.Put("g/keep", "k");
-    Open();
-    for (const char* folder : {"d", "e", "g"}) Names(folder);
-    ASSERT_TRUE(Write("d/f", "mine").ok());
-    FlushAll();
-  }
-  // And nothing comes of the step here, until it is let go.
-  void MoveHereAndThere() {
-    Hold(true);
-    ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-    ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
-    world_.Move("d/f", "e/f");
-  }
-  void LoseTheNextAnswer() {
-    const auto told = [this] {
-      if (telling_.exchange(true)) return;
-      world_.Put("d/f", "of another program");
-      if (holds_) Hold(true);
-      taken_ = true;
-    };
-    world_.on_moved = world_.on_copied = told;
-    world_.LoseAnswers(1);
-  }
-  void Hold(bool on) {
-    const Lock lock(world_.mutex);
-    for (const char* kind : {"move", "copy"})
-      world_.fails[kind] = std::deque<bool>(on ? 10000 : 0, true);
-  }
-  void Look() {
-    ASSERT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
-  }
-  void End(const Files& wanted) {
-    FlushAll();
-    Look();
-    FlushAll();
-    Files store = world_.All();
-    for (const char* keep : {"d/keep", "e/keep", "g/keep"}) store.erase(keep);
-    EXPECT_EQ(store, wanted);
-    for (const auto& [path, content] : wanted) EXPECT_EQ(*Read(path), content) << path;
-    EXPECT_TRUE(drive_->Conflicts()->empty());
-  }
-  void ChangeMoveAndDelete(bool moves_files) {
-    Begin(moves_files);
-    Hold(true);
-    LoseOneThenFail("write");
-    ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-    ASSERT_TRUE(Write("e/f", "changed").ok());
-    ASSERT_TRUE(Eventually([&] { return world_.All().count("e/f") > 0; }));
-    world_.Put("d/f", "of another program");
-    ASSERT_TRUE(hands().Remove("e/f").ok());
-    {
-      const Lock lock(world_.mutex);
-      world_.fails.clear();
-    }
-    End({{"d/f", "of another program"}});
-  }
-  std::atomic<bool> telling_{false}, taken_{false};
-  bool holds_ = false;
-};
-
-TEST_F(OldPlaceTest, WhatStandsThereIsNotTakenForWhatWasMoved) {
-  Begin(true);
-  LoseTheNextAnswer();
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  End({{"d/f", "of another program"}, {"e/f", "mine"}});
-}
-
-TEST_F(OldPlaceTest, NorByALookThatComesBeforeTheNextTry) {
-  holds_ = true;
-  Begin(true);
-  LoseTheNextAnswer();
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
-  Look();
-  Hold(false);
-  End({{"d/f", "of another program"}, {"e/f", "mine"}});
-}
-
-TEST_F(OldPlaceTest, WhatWasMovedOnceMoreComesAlong) {
-  holds_ = true;
-  Begin(true);
-  LoseTheNextAnswer();
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
-  ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
-  Hold(false);
-  End({{"d/f", "of another program"}, {"g/f", "mine"}});
-}
-
-TEST_F(OldPlaceTest, WhatWasDeletedMeanwhileTakesNothingAlong) {
-  holds_ = true;
-  Begin(true);
-  LoseTheNextAnswer();
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
-  ASSERT_TRUE(hands().Remove("e/f").ok());
-  Hold(false);
-  End({{"d/f", "of another program"}});
-}
-
-// Whoever moves it there moves the file itself: that is not taken back as an attempt of ours.
-TEST_F(OldPlaceTest, WhatOthersMovedWhereItWasToGoIsNotDeleted) {
-  Begin(false);
-  MoveHereAndThere();
-  Look();
-  Hold(false);
-  End({{"e/f", "mine"}});
-}
-
-TEST_F(OldPlaceTest, NorIsItWhenItIsMovedOnceMore) {
-  Begin(false);
-  MoveHereAndThere();
-  ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
-  Hold(false);
-  End({{"g/f", "mine"}});
-}
-
-TEST_F(OldPlaceTest, NorWhenItIsDeletedHere) {
-  Begin(false);
-  MoveHereAndThere();
-  ASSERT_TRUE(hands().Remove("e/f").ok());
-  Hold(false);
-  End({{"e/f", "mine"}});
-}
-
-// Who makes a folder where it was has deleted it.
-TEST_F(OldPlaceTest, AFolderThereIsNoNewVersionOfIt) {
-  Begin(false);
-  Hold(true);
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("copy").empty(); }));
-  world_.Erase("d/f");
-  world_.Put("d/f/inside", "of another program");
-  Hold(false);
-  End({{"d/f/inside", "of another program"}});
-}
-
-// What they changed there too is theirs: ours has nothing more to move.
-TEST_F(OldPlaceTest, WhatTheyMovedAndChangedStaysAndIsNotShownAsOurs) {
-  Begin(false);
-  MoveHereAndThere();
-  {
-    const Lock lock(world_.mutex);
-    world_.objects["e/f"].body = "changed";  // and all else is as it was
-  }
-  ASSERT_TRUE(hands().Move("e/f", "g/f").ok());
-  Hold(false);
-  End({{"e/f", "changed"}});
-}
-
-// What the former attempt brought there has the mode of that time.
-TEST_F(OldPlaceTest, AModeThatWasSetBeforeTheNextTryArrives) {
-  Begin(false);
-  LoseOneThenFail("copy");
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return world_.All().count("e/f") > 0; }));
-  ASSERT_TRUE(hands().SetMode("e/f", 0640).ok());
-  Hold(false);
-  End({{"e/f", "mine"}});
-  const Lock lock(world_.mutex);
-  EXPECT_EQ(world_.objects["e/f"].attributes.mode, 0640u);
-}
-
-// What went up was changed here, and is not what stood at the old place, whatever that is now.
-TEST_F(OldPlaceTest, WhatWasChangedAndMovedAndDeletedDoesNotComeBack) {
-  ChangeMoveAndDelete(false);
-}
-TEST_F(OldPlaceTest, NorDoesItWhereFilesMoveInOneRequest) { ChangeMoveAndDelete(true); }
-
-// Who writes there has replaced what was there: the copy of that is older, and no reason to delete
-// what is new.
-TEST_F(OldPlaceTest, ACopyOfWhatStoodThereIsNotTakenForWhatStandsThere) {
-  holds_ = true;
-  Begin(false);
-  LoseTheNextAnswer();
-  ASSERT_TRUE(hands().Move("d/f", "e/f").ok());
-  ASSERT_TRUE(Eventually([&] { return taken_.load(); }));
-  Look();
-  Hold(false);
-  FlushAll();
-  Look();
-  FlushAll();
-  std::set<std::string> contents;
-  for (const auto& [path, content] : world_.All()) contents.insert(content);
-  EXPECT_EQ(contents.count("of another program"), 1u);
-}
+INSTANTIATE_TEST_SUITE_P(Stores, SameSecondTest, testing::Values("", "serial", "serial forgets"));
 
 }  // namespace
-}  // namespace pargeter::test
+}  // namespace pargeter::test::lost_answers

@@ -6,8 +6,7 @@
 #include <algorithm>
 #include <future>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -25,12 +24,11 @@ class MovingTest : public DriveTest {
       if (done.exchange(true)) return;
       meanwhile();
     };
-    ASSERT_TRUE(Hands(drive_.get()).Move("d/loans", "d/lent").ok());
+    ASSERT_TRUE(hands().Move("d/loans", "d/lent").ok());
     ASSERT_TRUE(Eventually([&] { return done.load(); }));
     FlushAll();
     world_.on_moved = nullptr;
   }
-  Hands hands() { return Hands(drive_.get()); }
   const std::vector<std::string> years_{"1907", "1908"};
 };
 
@@ -64,8 +62,7 @@ TEST_F(MovingTest, ChangesThatTheStoreTellsOfAreOurOwn) {
 }
 
 TEST_F(MovingTest, AFolderThatWasNeverListedIsListedWhenItHasMoved) {
-  Open();
-  ASSERT_EQ(Names("d"), std::vector<std::string>{"loans"});
+  Play("open; names d: loans");
   std::future<std::vector<std::string>> names;
   MoveAnd([&] {
     names = std::async(std::launch::async, [this] { return Names("d/lent"); });
@@ -108,7 +105,7 @@ TEST_F(MovingTest, AnUploadIntoTheFolderIsNotLeftBehindByAnUnmount) {
   };
   ASSERT_TRUE(Write("d/loans/1909", "new").ok());
   begun.get_future().wait_for(std::chrono::seconds(20));
-  ASSERT_TRUE(Hands(drive_.get()).Move("d/loans", "d/lent").ok());
+  ASSERT_TRUE(hands().Move("d/loans", "d/lent").ok());
   auto closed = std::async(std::launch::async, [this] {
     Ignore(drive_->Flush(Duration(300)));  // the move is tried
     Close();
@@ -116,8 +113,7 @@ TEST_F(MovingTest, AnUploadIntoTheFolderIsNotLeftBehindByAnUnmount) {
   closed.wait_for(std::chrono::milliseconds(600));
   go_on.set_value();
   closed.wait();
-  Open();
-  FlushAll();
+  Play("open; flush");
   const auto all = world_.All();
   EXPECT_EQ(all.count("d/lent/1909"), 1u);
   for (const auto& [path, text] : all) EXPECT_NE(path.substr(0, 8), "d/loans/") << path;
@@ -133,45 +129,31 @@ TEST_F(MovingTest, AFolderThatVanishedMeanwhileIsWhereAnUploadBringsIt) {
     if (path != "d/loans/1909" || done) return;
     for (const char* year : {"1907", "1908"})
       ASSERT_TRUE(hands().Remove(std::string("d/loans/") + year).ok());
-    ASSERT_TRUE(Eventually([&] { return world_.All().count("d/loans/1908") == 0; }));
-    ASSERT_TRUE(drive_->Refresh().ok());
-    ASSERT_TRUE(hands().Move("d/loans", "d/lent").ok());
+    Play("gone d/loans/1908; refresh; move d/loans d/lent");
     done = true;
   };
   ASSERT_TRUE(Write("d/loans/1909", "new").ok());
   ASSERT_TRUE(Eventually([&] { return done.load(); }));
   FlushAll();
   world_.on_write = nullptr;
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names("d"), std::vector<std::string>{"lent"});
-  EXPECT_EQ(Names("d/lent"), std::vector<std::string>{"1909"});
-  EXPECT_EQ(world_.All().count("d/lent/1909"), 1u);
+  Play("refresh; names d: lent; names d/lent: 1909; has d/lent/1909");
 }
 
 // Nothing was left in it; a look shows that, and then its own object is there: the answer to that
 // is lost.
 TEST_F(MovingTest, AFolderThatIsJustBeingMarkedHasNotVanished) {
-  world_.Put("drawer/last", "l");
-  Open();
-  ASSERT_EQ(Names("drawer").size(), 1u);
-  {
-    const Lock lock(world_.mutex);
-    world_.loses["folder"] = {true};
-  }
+  Play("put drawer/last: l; open; count drawer: 1; lose folder");
   std::atomic<bool> done{false};
   world_.on_folder = [&](const std::string& path) {
     if (path != "drawer" || done) return;
-    ASSERT_TRUE(Eventually([&] { return world_.All().count("drawer/last") == 0; }));
-    ASSERT_TRUE(drive_->Refresh().ok());
-    ASSERT_TRUE(hands().Move("drawer", "shelf").ok());
+    Play("gone drawer/last; refresh; move drawer shelf");
     done = true;
   };
   ASSERT_TRUE(hands().Remove("drawer/last").ok());
   ASSERT_TRUE(Eventually([&] { return done.load(); }));
   FlushAll();
   world_.on_folder = nullptr;
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"d", "shelf"}));
+  Play("refresh; names: d shelf");
 }
 
 // It has waited for another's step, goes another way meanwhile, and is on that when the other's
@@ -187,11 +169,9 @@ TEST_F(MovingTest, WhatWaitedForAnotherDoesNotGoUpTwice) {
   };
   ASSERT_TRUE(Write("f", "old").ok());
   wait(&old);
-  ASSERT_TRUE(Hands(drive_.get()).Remove("f").ok());
-  ASSERT_TRUE(Write("f", "new").ok());
-  ASSERT_TRUE(Write("h", "later").ok());
+  Play("remove f; write f: new; write h: later");
   wait(&later);  // and the new one has had its turn
-  ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
+  ASSERT_TRUE(hands().Move("f", "g").ok());
   wait(&fresh);
   Eventually([&] { return drive_->Queue(10)->size() == 1; });  // what was left of the old one
   ASSERT_TRUE(Write("h", "later still").ok());
@@ -207,20 +187,16 @@ TEST_F(MovingTest, WhatWaitedForAnotherDoesNotGoUpTwice) {
 // Moves f to g; `meanwhile` happens when the store has done it, before its answer comes.
 class MovingFileTest : public DriveTest {
  protected:
-  MovingFileTest() {
-    world_.Put("f", "what was there before");
-    retry_pause_ = Duration(10);
-  }
+  MovingFileTest() { Play("put f: what was there before; set retry=10"); }
   void MoveAnd(const std::function<void()>& meanwhile) {
-    Open();
-    ASSERT_EQ(Names(""), std::vector<std::string>{"f"});
+    Play("open; names: f");
     std::atomic<bool> begun{false}, done{false};
     world_.on_moved = world_.on_copied = [&] {
       if (begun.exchange(true)) return;
       meanwhile();
       done = true;
     };
-    ASSERT_TRUE(Hands(drive_.get()).Move("f", "g").ok());
+    ASSERT_TRUE(hands().Move("f", "g").ok());
     ASSERT_TRUE(Eventually([&] { return done.load(); }));
     FlushAll();
     world_.on_moved = world_.on_copied = nullptr;
@@ -229,16 +205,13 @@ class MovingFileTest : public DriveTest {
 
 // What is not here of the file comes from its new place from then on.
 TEST_F(MovingFileTest, AWriteMeanwhileStandsOnWhatWasMoved) {
-  MoveAnd([this] { EXPECT_TRUE(Hands(drive_.get()).Patch("g", "WHAT", 0).ok()); });
-  using Files = std::map<std::string, std::string>;
-  EXPECT_EQ(world_.All(), (Files{{"g", "WHAT was there before"}}));
-  EXPECT_EQ(*Read("g"), "WHAT was there before");
+  MoveAnd([this] { EXPECT_TRUE(hands().Patch("g", "WHAT", 0).ok()); });
+  Play("store: g=WHAT was there before; read g: WHAT was there before");
 }
 
 TEST_F(MovingFileTest, AWriteMeanwhileStandsOnWhatWasMovedInOneRequest) {
   world_.moves_files = true;
-  MoveAnd([this] { EXPECT_TRUE(Hands(drive_.get()).Patch("g", "WHAT", 0).ok()); });
-  using Files = std::map<std::string, std::string>;
+  MoveAnd([this] { EXPECT_TRUE(hands().Patch("g", "WHAT", 0).ok()); });
   EXPECT_EQ(world_.All(), (Files{{"g", "WHAT was there before"}}));
 }
 
@@ -259,10 +232,9 @@ TEST_F(MovingFileTest, AReadMeanwhileWaitsForTheEndOfTheMove) {
 // here has been given the same name, in the same second. (The step failed for ever.)
 TEST_F(MovingTest, WhatIsKeptBesideAnothersIsNotCalledAsOneThatWaits) {
   world_.moves_folders = false;
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   ASSERT_EQ(Names("d/loans"), years_);
-  std::map<std::string, std::string> wanted{{"d/lent/1907", "another's"}};
+  Files wanted{{"d/lent/1907", "another's"}};
   const Nanos now = SystemClock().Wall();
   for (int second = 0; second < 20; ++second) {
     std::string stamp = Rfc3339(now + second * 1'000'000'000ll).substr(0, 19);
@@ -271,10 +243,7 @@ TEST_F(MovingTest, WhatIsKeptBesideAnothersIsNotCalledAsOneThatWaits) {
     ASSERT_TRUE(
         Write(fmt::format("d/loans/1907 (kept from isle {})", stamp), "waits " + stamp).ok());
   }
-  ASSERT_TRUE(Hands(drive_.get()).Move("d/loans", "d/lent").ok());
-  world_.Put("d/lent/1907", "another's");
-  FlushAll();
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("move d/loans d/lent; put d/lent/1907: another's; flush; refresh");
   int ours = 0, waited = 0;
   for (const auto& [path, text] : world_.All()) {
     if (path.rfind("d/lent/1907 (kept from isle ", 0) == 0 && text == "d/loans/1907") ++ours;

@@ -2,250 +2,163 @@
 // same name, here and there.
 #include <gtest/gtest.h>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
-namespace pargeter::test {
+namespace pargeter::test::one_thing {
 namespace {
+
+constexpr const char* kStore = "real-folders moves-files moves-folders serial late=20 retry=10";
 
 class OneThingTest : public DriveTest {
  protected:
-  void SetUp() override {
-    world_.real_folders = world_.moves_files = world_.moves_folders = world_.serial_versions = true;
-    may_be_late_ = Duration(20);
-    retry_pause_ = Duration(10);
-  }
-  Hands hands() { return Hands(drive_.get()); }
-  // Once all is up, which took few requests.
-  std::vector<std::pair<std::string, Node>> KeptInTheEnd() {
-    world_.TakeAsked();
-    world_.SetOffline(false);
-    FlushAll();
+  // All goes up, by few requests.
+  void GoOnline() {
+    Play("forget; online; flush");
     EXPECT_LT(world_.TakeAsked().size(), 40u);
     EXPECT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
-    return *drive_->Conflicts();
   }
 };
 
-class FolderOfOthersTest : public OneThingTest {
- protected:
-  void Begin() {
-    world_.Put("d/f", "base");
-    Open();
-    ASSERT_EQ(*Read("d/f"), "base");
-    world_.SetOffline(true);
-  }
-  void End(const std::string& name, const std::string& content) {
-    const auto conflicts = KeptInTheEnd();
-    ASSERT_EQ(conflicts.size(), 1u);
-    EXPECT_EQ(conflicts[0].second.beside, name);
-    EXPECT_EQ(*Read(conflicts[0].first), content);
-    EXPECT_EQ(world_.All()[conflicts[0].first], content);
-    EXPECT_EQ(*Read("d/" + name + "/inside"), "theirs");
-  }
-};
-TEST_F(FolderOfOthersTest, HasTheNameOfANewFile) {
-  Begin();
-  ASSERT_TRUE(Write("d/new", "mine").ok());
-  world_.Put("d/new/inside", "theirs");
-  End("new", "mine");
+class SameNameTest : public OneThingTest, public testing::WithParamInterface<Scenario> {};
+TEST_P(SameNameTest, NothingIsLost) {
+  Begin(kStore);
+  Play(GetParam().steps);
+  GoOnline();
+  ExpectStory(GetParam().wanted, GetParam().conflicts);
+  EXPECT_TRUE(drive_->CheckIndex().ok());
 }
+
+// A folder of others has the name of a file here.
+const std::string kFile = "put d/f: base; open; read d/f: base; offline;";
+const Scenario kFolderOfOthers[] = {
+    {"HasTheNameOfANewFile",
+     "",
+     kFile + "write d/new: mine; put d/new/in: theirs",
+     {{"d/f", "base"}, {"d/new (kept)", "mine"}, {"d/new/in", "theirs"}},
+     1},
+    {"HasTheNameOfAChangedFile",
+     "",
+     kFile + "write d/f: mine; erase d/f; put d/f/in: theirs",
+     {{"d/f (kept)", "mine"}, {"d/f/in", "theirs"}},
+     1},
+    {"HasTheNewNameOfAFile",
+     "",
+     kFile + "move d/f d/g; put d/g/in: theirs",
+     {{"d/g (kept)", "base"}, {"d/g/in", "theirs"}},
+     1},
+    // Our folder goes from there first, and then the file has the name.
+    {"IsOursAndAboutToLeave",
+     "",
+     "put d/moves/x: x; put d/goes/x: x; open; names d: goes moves; names d/moves: x;"
+     "names d/goes: x; fail move-folder remove-folder x3; move d/moves d/moved;"
+     "write d/moves: a file; remove d/goes/x; rmdir d/goes; write d/goes: another",
+     {{"d/goes", "another"}, {"d/moved/x", "x"}, {"d/moves", "a file"}}},
+    {"IsOursAndTheFileComesFromIt",
+     "",
+     "put d/out/f: content; open; names d: out; names d/out: f; offline; move d/out/f d/t;"
+     "rmdir d/out; move d/t d/out",
+     {{"d/out", "content"}}},
+};
+INSTANTIATE_TEST_SUITE_P(FolderOfOthers, SameNameTest, testing::ValuesIn(kFolderOfOthers),
+                         NameOfScenario);
+
+// A file of others has the name of a folder here: that stands beside it, with all that is in it.
+const std::string kFolder =
+    "put d/e/x: base; put d/k: k; open; names d: e k; names d/e: x; offline;";
+const std::string kNew = kFolder + "mkdir d/new; write d/new/f: mine;";
+const Scenario kFileOfOthers[] = {
+    {"HasTheNameOfANewFolder",
+     "",
+     kFolder + "mkdir d/new; put d/new: theirs",
+     {{"d/e/x", "base"}, {"d/k", "k"}, {"d/new", "theirs"}, {"d/new (kept)/", ""}},
+     1},
+    {"HasTheNameOfANewFolderThatIsNotEmpty",
+     "",
+     kNew + "move d/k d/new/k; put d/new: theirs",
+     {{"d/e/x", "base"}, {"d/new", "theirs"}, {"d/new (kept)/f", "mine"}, {"d/new (kept)/k", "k"}},
+     1},
+    {"HasTheNameOfAFolderAboveANewOne",
+     "",
+     kFolder + "mkdir d/new; mkdir d/new/er; write d/new/er/f: mine; put d/new: theirs",
+     {{"d/e/x", "base"}, {"d/k", "k"}, {"d/new", "theirs"}, {"d/new (kept)/er/f", "mine"}},
+     1},
+    {"HasTheNewNameOfAFolder",
+     "",
+     kFolder + "move d/e d/new; write d/new/f: mine; put d/new: theirs",
+     {{"d/k", "k"}, {"d/new", "theirs"}, {"d/new (kept)/f", "mine"}, {"d/new (kept)/x", "base"}},
+     1},
+    {"HasTheNameOfAFolderInAMovedOne",
+     "",
+     "put d/e/sub/deep/y: y; put d/e/sub/x: x in sub; put d/e/x: base; put d/k: k; open;"
+     "names d: e k; names d/e: sub x; names d/e/sub: deep x; names d/e/sub/deep: y; offline;"
+     "move d/e d/new; write d/new/sub/f: mine; put d/new/sub: theirs",
+     {{"d/k", "k"},
+      {"d/new/sub", "theirs"},
+      {"d/new/sub (kept)/deep/y", "y"},
+      {"d/new/sub (kept)/f", "mine"},
+      {"d/new/sub (kept)/x", "x in sub"},
+      {"d/new/x", "base"}},
+     1},
+    // Known here already, under a name that says so.
+    {"IsSeenFirst",
+     "",
+     kNew + "put d/new: theirs; fail write folder x4; online; refresh-soon; list d",
+     {{"d/e/x", "base"}, {"d/k", "k"}, {"d/new", "theirs"}, {"d/new (kept)/f", "mine"}},
+     1},
+    // All that is left of the folder is here.
+    {"HasTakenThePlaceOfAFolder",
+     "",
+     kFolder + "write d/e/f: mine; erase d/e/x; erase d/e/; put d/e: theirs",
+     {{"d/e", "theirs"}, {"d/e (kept)/f", "mine"}, {"d/k", "k"}},
+     1},
+    {"IsOursAndAboutToLeave",
+     "",
+     "put d/moves: x; put d/goes: x; open; names d: goes moves; fail move remove x3;"
+     "move d/moves d/moved; mkdir d/moves; write d/moves/f: mine; remove d/goes; mkdir d/goes",
+     {{"d/goes/", ""}, {"d/moved", "x"}, {"d/moves/f", "mine"}}},
+    {"IsOursAndGoesIntoTheFolder",
+     "",
+     "put d/f: x; open; names d: f; offline; move d/f d/t; mkdir d/f; move d/t d/f/f",
+     {{"d/f/f", "x"}}},
+    {"IsOursAndChangesPlacesWithAFolder",
+     "",
+     "put d/f: x; put d/e/y: y; open; names d: e f; names d/e: y; offline; move d/f d/t;"
+     "move d/e d/f; move d/t d/e",
+     {{"d/e", "x"}, {"d/f/y", "y"}}},
+};
+INSTANTIATE_TEST_SUITE_P(FileOfOthers, SameNameTest, testing::ValuesIn(kFileOfOthers),
+                         NameOfScenario);
+
 // Their folder is not deleted with all that is in it.
-TEST_F(FolderOfOthersTest, KeepsTheName) {
-  Begin();
-  ASSERT_TRUE(Write("d/new", "mine").ok());
-  world_.Put("d/new/inside", "theirs");
-  ASSERT_EQ(KeptInTheEnd().size(), 1u);
+TEST_F(OneThingTest, AFolderOfOthersKeepsTheName) {
+  Begin(kStore);
+  Play(kFile + "write d/new: mine; put d/new/in: theirs");
+  GoOnline();
   const Status refused = drive_->SettleConflict("d/new", Drive::Keep::kHere);
   ASSERT_FALSE(refused.ok());
   EXPECT_EQ(refused.error().code, Code::kIsFolder);
   EXPECT_FALSE(refused.error().remedy.empty());
-  EXPECT_EQ(*Read("d/new/inside"), "theirs");
+  Play("read d/new/in: theirs");
   EXPECT_TRUE(drive_->SettleConflict("d/new", Drive::Keep::kThere).ok());
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-}
-TEST_F(FolderOfOthersTest, HasTheNameOfAChangedFile) {
-  Begin();
-  ASSERT_TRUE(Write("d/f", "mine").ok());
-  world_.Erase("d/f");
-  world_.Put("d/f/inside", "theirs");
-  End("f", "mine");
-}
-TEST_F(FolderOfOthersTest, HasTheNewNameOfAFile) {
-  Begin();
-  ASSERT_TRUE(hands().Move("d/f", "d/g").ok());
-  world_.Put("d/g/inside", "theirs");
-  End("g", "base");
+  Play("flush; conflicts 0");
 }
 
-// Ours goes from there first, and then the file has the name.
-TEST_F(FolderOfOthersTest, IsNotOneOfOursThatIsAboutToLeave) {
-  for (const char* path : {"d/moves/x", "d/goes/x"}) world_.Put(path, "x");
-  Open();
-  for (const char* folder : {"d", "d/moves", "d/goes"}) Names(folder);
-  {
-    const Lock lock(world_.mutex);
-    for (const char* kind : {"move-folder", "remove-folder"})
-      world_.fails[kind] = {true, true, true};
-  }
-  ASSERT_TRUE(hands().Move("d/moves", "d/moved").ok());
-  ASSERT_TRUE(Write("d/moves", "a file").ok());
-  ASSERT_TRUE(hands().Remove("d/goes/x").ok());
-  ASSERT_TRUE(hands().RemoveFolder("d/goes").ok());
-  ASSERT_TRUE(Write("d/goes", "another").ok());
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  using Files = std::map<std::string, std::string>;
-  EXPECT_EQ(world_.All(), (Files{{"d/", ""},
-                                 {"d/goes", "another"},
-                                 {"d/moved/", ""},
-                                 {"d/moved/x", "x"},
-                                 {"d/moves", "a file"}}));
+TEST_F(OneThingTest, AFileOfOthersTakesThePlaceOfAFolderOfAnotherMode) {
+  Begin(kStore);
+  Play(kFolder);
+  ASSERT_TRUE(drive_->SetAttr(IdOf("d/e"), AttrChange{.mode = 0700}, nullptr).ok());
+  Play("erase d/e/x; erase d/e/; put d/e: theirs");
+  GoOnline();
+  ExpectStory({{"d/e", "theirs"}, {"d/e (kept)/", ""}, {"d/k", "k"}}, 1);
 }
 
-// A file takes the name of the deleted folder that it comes from.
-TEST_F(FolderOfOthersTest, IsNotOneOfOursThatTheFileComesFrom) {
-  world_.Put("d/out/f", "content");
-  Open();
-  for (const char* folder : {"d", "d/out"}) Names(folder);
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("d/out/f", "d/t").ok());
-  ASSERT_TRUE(hands().RemoveFolder("d/out").ok());
-  ASSERT_TRUE(hands().Move("d/t", "d/out").ok());
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/", ""}, {"d/out", "content"}}));
-}
-
-class FileOfOthersTest : public OneThingTest {
- protected:
-  void Begin() {
-    world_.Put("d/e/x", "base");
-    world_.Put("d/k", "k");
-    Open();
-    for (const char* folder : {"d", "d/e"}) Names(folder);
-    world_.SetOffline(true);
-  }
-  // Theirs has `name` in d; our folder stands beside it, with all that is in it.
-  void End(const std::string& name, const std::map<std::string, std::string>& inside) {
-    const auto conflicts = KeptInTheEnd();
-    ASSERT_EQ(conflicts.size(), 1u);
-    const auto& [kept, node] = conflicts[0];
-    EXPECT_EQ(node.beside, name);
-    EXPECT_EQ(node.kind, NodeKind::kFolder);
-    EXPECT_EQ(*Read("d/" + name), "theirs");
-    for (const auto& [path, content] : inside) {
-      EXPECT_EQ(*Read(kept + "/" + path), content);
-      EXPECT_EQ(world_.All()[kept + "/" + path], content);
-    }
-    EXPECT_EQ(Names(kept).size(), inside.size());
-    EXPECT_TRUE(drive_->CheckIndex().ok());
-  }
-};
-TEST_F(FileOfOthersTest, HasTheNameOfANewFolder) {
-  Begin();
-  ASSERT_TRUE(hands().MakeFolder("d/new").ok());
-  world_.Put("d/new", "theirs");
-  End("new", {});
-}
-TEST_F(FileOfOthersTest, HasTheNameOfANewFolderThatIsNotEmpty) {
-  Begin();
-  ASSERT_TRUE(hands().MakeFolder("d/new").ok());
-  ASSERT_TRUE(Write("d/new/f", "mine").ok());
-  ASSERT_TRUE(hands().Move("d/k", "d/new/k").ok());
-  world_.Put("d/new", "theirs");
-  End("new", {{"f", "mine"}, {"k", "k"}});
-}
-TEST_F(FileOfOthersTest, HasTheNameOfAFolderAboveANewOne) {
-  Begin();
-  for (const char* folder : {"d/new", "d/new/er"}) ASSERT_TRUE(hands().MakeFolder(folder).ok());
-  ASSERT_TRUE(Write("d/new/er/f", "mine").ok());
-  world_.Put("d/new", "theirs");
-  world_.SetOffline(false);
-  FlushAll();
-  const auto conflicts = *drive_->Conflicts();
-  ASSERT_EQ(conflicts.size(), 1u);
-  EXPECT_EQ(world_.All()[conflicts[0].first + "/er/f"], "mine");
-}
-TEST_F(FileOfOthersTest, HasTheNewNameOfAFolder) {
-  Begin();
-  ASSERT_TRUE(hands().Move("d/e", "d/new").ok());
-  ASSERT_TRUE(Write("d/new/f", "mine").ok());
-  world_.Put("d/new", "theirs");
-  End("new", {{"f", "mine"}, {"x", "base"}});
-}
-// In the folder of others that has the new name: what is in ours goes into that.
-TEST_F(FileOfOthersTest, HasTheNameOfAFolderInAMovedOne) {
-  world_.Put("d/e/sub/deep/y", "y");
-  world_.Put("d/e/sub/x", "x in sub");
-  Begin();
-  world_.SetOffline(false);
-  for (const char* folder : {"d/e/sub", "d/e/sub/deep"}) Names(folder);
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("d/e", "d/new").ok());
-  ASSERT_TRUE(Write("d/new/sub/f", "mine").ok());
-  world_.Put("d/new/sub", "theirs");
-  const auto conflicts = KeptInTheEnd();
-  ASSERT_EQ(conflicts.size(), 1u);
-  const auto& [kept, node] = conflicts[0];
-  EXPECT_EQ(node.beside, "sub");
-  const std::map<std::string, std::string> wanted = {
-      {"d/k", "k"},          {"d/new/sub", "theirs"},  {"d/new/x", "base"}, {kept + "/deep/y", "y"},
-      {kept + "/f", "mine"}, {kept + "/x", "x in sub"}};
-  auto all = world_.All();
-  EXPECT_EQ(all.count("d/e/"), 0u);
-  std::erase_if(all, [](const auto& one) { return one.first.back() == '/'; });
-  EXPECT_EQ(all, wanted);
-  Names("d/new");
-  for (const auto& [path, content] : wanted) EXPECT_EQ(*Read(path), content) << path;
-}
-// Known here already, under a name that says so.
-TEST_F(FileOfOthersTest, IsSeenFirst) {
-  Begin();
-  ASSERT_TRUE(hands().MakeFolder("d/new").ok());
-  ASSERT_TRUE(Write("d/new/f", "mine").ok());
-  world_.Put("d/new", "theirs");
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["write"] = world_.fails["folder"] = {true, true, true, true};
-  }
-  world_.SetOffline(false);
-  ASSERT_TRUE(Eventually([&] { return drive_->Refresh().ok(); }));
-  Names("d");
-  End("new", {{"f", "mine"}});
-}
-// What is in it here is all that is left of it.
-TEST_F(FileOfOthersTest, HasTakenThePlaceOfAFolder) {
-  Begin();
-  ASSERT_TRUE(Write("d/e/f", "mine").ok());
-  world_.Erase("d/e/x");
-  world_.Erase("d/e/");
-  world_.Put("d/e", "theirs");
-  End("e", {{"f", "mine"}});
-}
-TEST_F(FileOfOthersTest, HasTakenThePlaceOfAFolderOfAnotherMode) {
-  Begin();
-  ASSERT_TRUE(drive_
-                  ->SetAttr(IdOf("d/e"),
-                            AttrChange{.mode = 0700, .uid = {}, .gid = {}, .size = {}, .mtime = {}},
-                            nullptr)
-                  .ok());
-  world_.Erase("d/e/x");
-  world_.Erase("d/e/");
-  world_.Put("d/e", "theirs");
-  End("e", {});
-}
-
-TEST_F(FileOfOthersTest, IsSettled) {
-  Begin();
-  for (const char* folder : {"d/n1", "d/n2", "d/n3"}) {
-    ASSERT_TRUE(hands().MakeFolder(folder).ok());
-    ASSERT_TRUE(Write(std::string(folder) + "/f", "mine").ok());
-    world_.Put(folder, "theirs");
-  }
-  ASSERT_EQ(KeptInTheEnd().size(), 3u);
+TEST_F(OneThingTest, AFileOfOthersAndAFolderAreSettled) {
+  Begin(kStore);
+  Play(kFolder);
+  for (const std::string folder : {"d/n1", "d/n2", "d/n3"})
+    Play("mkdir " + folder + "; write " + folder + "/f: mine; put " + folder + ": theirs");
+  GoOnline();
+  Play("conflicts 3");
   using Keep = Drive::Keep;
   EXPECT_TRUE(drive_->SettleConflict("d/n1", Keep::kHere).ok());
   EXPECT_TRUE(drive_->SettleConflict("d/n2", Keep::kBoth).ok());
@@ -257,9 +170,7 @@ TEST_F(FileOfOthersTest, IsSettled) {
   ASSERT_EQ(left.size(), 1u);
   ASSERT_TRUE(hands().Remove(left[0].first + "/f").ok());
   EXPECT_TRUE(drive_->SettleConflict("d/n3", Keep::kThere).ok());
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(*Read("d/n1/f"), "mine");
+  Play("flush; conflicts 0; read d/n1/f: mine");
   const auto all = world_.All();
   EXPECT_EQ(all.at("d/n1/f"), "mine");
   EXPECT_EQ(all.at("d/n2"), "theirs");
@@ -267,56 +178,5 @@ TEST_F(FileOfOthersTest, IsSettled) {
   EXPECT_EQ(all.size(), 10u);  // with e/x, k and four folders
 }
 
-// Ours goes from there first, and then the folder has the name.
-TEST_F(FileOfOthersTest, IsNotOneOfOursThatIsAboutToLeave) {
-  for (const char* path : {"d/moves", "d/goes"}) world_.Put(path, "x");
-  Open();
-  Names("d");
-  {
-    const Lock lock(world_.mutex);
-    for (const char* kind : {"move", "remove"}) world_.fails[kind] = {true, true, true};
-  }
-  ASSERT_TRUE(hands().Move("d/moves", "d/moved").ok());
-  ASSERT_TRUE(hands().MakeFolder("d/moves").ok());
-  ASSERT_TRUE(Write("d/moves/f", "mine").ok());
-  ASSERT_TRUE(hands().Remove("d/goes").ok());
-  ASSERT_TRUE(hands().MakeFolder("d/goes").ok());
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(
-      world_.All(),
-      (std::map<std::string, std::string>{
-          {"d/", ""}, {"d/goes/", ""}, {"d/moved", "x"}, {"d/moves/", ""}, {"d/moves/f", "mine"}}));
-}
-TEST_F(FileOfOthersTest, IsNotOneOfOursThatGoesIntoTheFolder) {
-  world_.Put("d/f", "x");
-  Open();
-  Names("d");
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("d/f", "d/t").ok());
-  ASSERT_TRUE(hands().MakeFolder("d/f").ok());
-  ASSERT_TRUE(hands().Move("d/t", "d/f/f").ok());
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(world_.All(),
-            (std::map<std::string, std::string>{{"d/", ""}, {"d/f/", ""}, {"d/f/f", "x"}}));
-}
-TEST_F(FileOfOthersTest, IsNotOneOfOursThatChangesPlacesWithAFolder) {
-  world_.Put("d/f", "x");
-  world_.Put("d/e/y", "y");
-  Open();
-  for (const char* folder : {"d", "d/e"}) Names(folder);
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("d/f", "d/t").ok());
-  ASSERT_TRUE(hands().Move("d/e", "d/f").ok());
-  ASSERT_TRUE(hands().Move("d/t", "d/e").ok());
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_TRUE(drive_->Conflicts()->empty());
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{
-                              {"d/", ""}, {"d/e", "x"}, {"d/f/", ""}, {"d/f/y", "y"}}));
-}
-
 }  // namespace
-}  // namespace pargeter::test
+}  // namespace pargeter::test::one_thing

@@ -6,8 +6,7 @@
 #include <functional>
 #include <set>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -18,7 +17,6 @@ class PartsTest : public DriveTest {
     world_.multipart_above = world_.copies_in_parts_above = 100000;
     retry_pause_ = Duration(10);
   }
-  Hands hands() { return Hands(drive_.get()); }
   void Script(const std::string& kind, std::deque<bool> fails, std::deque<bool> loses = {}) {
     const Lock lock(world_.mutex);
     world_.fails[kind] = std::move(fails);
@@ -41,8 +39,7 @@ TEST_F(PartsTest, ASecondUploadIsEndedThoughTheFirstTurnsOutToBeDone) {
 
 // They have the attributes of when they were begun.
 TEST_F(PartsTest, PartsThatAreGoneOnWithGetWhatWasSetMeanwhile) {
-  retry_pause_ = Duration(300);
-  Open();
+  Play("set retry=300; open");
   Script("complete-parts", {true});
   ASSERT_TRUE(Write("scan", scan_).ok());
   ASSERT_TRUE(Eventually([&] { return Asked("complete-parts").size() == 1; }));
@@ -73,39 +70,31 @@ TEST_F(PartsTest, ABeginningWhoseAnswerWasLostIsEnded) {
 
 TEST_F(PartsTest, ACopyThatFailsHalfWayIsEnded) {
   world_.Put("scan", scan_);
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  Play("open; names: scan");
   Script("copy", {true, true});
   Script("abort-parts", {true, true});
-  ASSERT_TRUE(hands().Move("scan", "sheet").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"sheet", scan_}}));
+  Play("move scan sheet; flush");
+  EXPECT_EQ(world_.All(), (Files{{"sheet", scan_}}));
   EXPECT_EQ(world_.Uploads(), 0u);
 }
 
 TEST_F(PartsTest, ACopyThatFailsHalfWayIsEndedThoughItsFileIsDeletedMeanwhile) {
   world_.Put("scan", scan_);
-  retry_pause_ = Duration(300);
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  Play("set retry=300; open; names: scan");
   Script("copy", {true, true});
   Script("abort-parts", {true, true});
   ASSERT_TRUE(hands().Move("scan", "sheet").ok());
   ASSERT_TRUE(Eventually([&] { return world_.Uploads() == 1; }));
-  ASSERT_TRUE(hands().Remove("sheet").ok());
-  FlushAll();
-  EXPECT_TRUE(world_.All().empty());
+  Play("remove sheet; flush; store:");
   EXPECT_EQ(world_.Uploads(), 0u);
 }
 
 TEST_F(PartsTest, CopiesBelowAMovedFolderThatFailHalfWayAreEnded) {
   for (const char* name : {"d/one", "d/two", "d/e/three"}) world_.Put(name, scan_);
-  Open();
-  ASSERT_EQ(Names("d").size(), 3u);
+  Play("open; count d: 3");
   Script("copy", {true, false, true, true});
   Script("abort-parts", {true, true, true});
-  ASSERT_TRUE(hands().Move("d", "f").ok());
-  FlushAll();
+  Play("move d f; flush");
   EXPECT_EQ(world_.All().size(), 3u);
   EXPECT_EQ(world_.All().count("f/e/three"), 1u);
   EXPECT_EQ(world_.Uploads(), 0u);
@@ -113,8 +102,7 @@ TEST_F(PartsTest, CopiesBelowAMovedFolderThatFailHalfWayAreEnded) {
 
 TEST_F(PartsTest, ACopyThatIsCutOffByDeathIsEndedByTheNextStart) {
   world_.Put("scan", scan_);
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  Play("open; names: scan");
   std::atomic<bool> alive{true};
   world_.cut_off = [&]() NO_TS_ANALYSIS {
     if (!world_.asked.empty() && world_.asked.back() == "begin-parts sheet") alive = false;
@@ -125,9 +113,8 @@ TEST_F(PartsTest, ACopyThatIsCutOffByDeathIsEndedByTheNextStart) {
   Close();
   world_.cut_off = nullptr;
   ASSERT_EQ(world_.Uploads(), 1u);
-  Open();
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"sheet", scan_}}));
+  Play("open; flush");
+  EXPECT_EQ(world_.All(), (Files{{"sheet", scan_}}));
   EXPECT_EQ(world_.Uploads(), 0u);
 }
 
@@ -161,7 +148,7 @@ class LostFolderTest : public PartsTest {
     EXPECT_TRUE(left);
   }
   bool Exists(const std::string& path) { return hands().Find(path).ok(); }
-  std::set<std::string> There() {
+  std::set<std::string> StorePaths() {
     std::set<std::string> paths;
     for (const auto& one : world_.All()) paths.insert(one.first);
     return paths;
@@ -170,34 +157,27 @@ class LostFolderTest : public PartsTest {
 
 TEST_F(LostFolderTest, WhatWasRemovedMeanwhileGoesAgain) {
   WhileItGoesUp([this] { EXPECT_TRUE(hands().Remove("d/scan").ok()); });
-  EXPECT_EQ(There(), std::set<std::string>{});
+  EXPECT_EQ(StorePaths(), std::set<std::string>{});
   EXPECT_FALSE(Exists("d"));
 }
 
 TEST_F(LostFolderTest, WhatWasMovedMeanwhileComesToItsPlace) {
   WhileItGoesUp([this] { EXPECT_TRUE(hands().Move("d/scan", "scan").ok()); });
-  EXPECT_EQ(There(), std::set<std::string>{"scan"});
+  EXPECT_EQ(StorePaths(), std::set<std::string>{"scan"});
   EXPECT_FALSE(Exists("d"));
   EXPECT_TRUE(*Read("scan") == scan_);
 }
 
 TEST_F(LostFolderTest, SoItDoesOutOfAFolderInALostFolder) {
   world_.Put("d/drawer/1907", "a list");
-  WhileItGoesUp(
-      [this] {
-        EXPECT_TRUE(hands().Remove("d/drawer/scan").ok());
-        Names("d");
-      },
-      "d/drawer");
-  EXPECT_EQ(There(), std::set<std::string>{});
+  WhileItGoesUp([this] { Play("remove d/drawer/scan; list d"); }, "d/drawer");
+  EXPECT_EQ(StorePaths(), std::set<std::string>{});
   EXPECT_FALSE(Exists("d"));
 }
 
 TEST_F(LostFolderTest, WhatOthersPutThereAgainIsShown) {
   WhileItGoesUp([this] { EXPECT_TRUE(hands().Remove("d/scan").ok()); });
-  world_.Put("d/1908", "another list");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(Names("d"), std::vector<std::string>{"1908"});
+  Play("put d/1908: another list; refresh; names d: 1908");
 }
 
 }  // namespace

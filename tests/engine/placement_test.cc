@@ -1,4 +1,5 @@
 // What the rules of places do: hidden, only here, and the same for every machine.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <filesystem>
@@ -8,12 +9,13 @@
 namespace pargeter::test {
 namespace {
 
+using testing::HasSubstr;
+using testing::Not;
+
 class PlacementTest : public ResidencyTest {};
 
 TEST_F(PlacementTest, WhatIsHiddenIsNeitherShownNorAskedFor) {
-  world_.Put("old/leaf", "1");
-  world_.Put("new/leaf", "2");
-  Open();
+  Play("put old/leaf: 1; put new/leaf: 2; open");
   Names("");
   Place("old", Placement::kHide);
   EXPECT_EQ(Names(""), std::vector<std::string>{"new"});
@@ -21,17 +23,14 @@ TEST_F(PlacementTest, WhatIsHiddenIsNeitherShownNorAskedFor) {
   const auto made = drive_->MakeFolder(kRootId, "old", 0755, 0, 0);
   ASSERT_FALSE(made.ok());
   EXPECT_EQ(made.error().code, Code::kExists);
-  EXPECT_NE(made.error().what.find("hides"), std::string::npos);
+  EXPECT_THAT(made.error().what, HasSubstr("hides"));
   world_.TakeAsked();
   Fetched("");
   for (const std::string& asked : world_.TakeAsked())
-    EXPECT_EQ(asked.find("old"), std::string::npos) << asked;
-  Close();
-  Open();
-  EXPECT_EQ(Names(""), std::vector<std::string>{"new"});
+    EXPECT_THAT(asked, Not(HasSubstr("old"))) << asked;
+  Play("close; open; names: new");
   ASSERT_TRUE(drive_->Place(drive_->NodeAt("old")->id, Placement::kNone).ok());
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"new", "old"}));
-  EXPECT_EQ(*Read("old/leaf"), "1");
+  Play("names: new old; read old/leaf: 1");
 }
 
 TEST_F(PlacementTest, WhatIsLocalNeverGoesUpAndOutlivesEverything) {
@@ -41,38 +40,28 @@ TEST_F(PlacementTest, WhatIsLocalNeverGoesUpAndOutlivesEverything) {
   Place("scratch", Placement::kLocal);
   ASSERT_TRUE(Write("scratch/note", "mine").ok());
   ASSERT_TRUE(drive_->MakeFolder(IdOf("scratch"), "deep", 0755, 0, 0).ok());
-  ASSERT_TRUE(Write("scratch/deep/er", "mine too").ok());
-  FlushAll();
+  Play("write scratch/deep/er: mine too; flush");
   EXPECT_EQ(StateOf("scratch/note"), "local");
   EXPECT_EQ(drive_->Summary().pending.files, 0u);
   EXPECT_EQ(Evict("").kept, 2u);
-  Close();
-  Open();
-  EXPECT_EQ(*Read("scratch/note"), "mine");
-  EXPECT_EQ(*Read("scratch/deep/er"), "mine too");
+  Play("close; open; read scratch/note: mine; read scratch/deep/er: mine too");
   for (const auto& [path, body] : world_.All()) EXPECT_EQ(body, "") << path;
   // another rule: it goes up like anything new
   Place("scratch", Placement::kNone);
-  FlushAll();
-  EXPECT_EQ(world_.All()["scratch/note"], "mine");
-  EXPECT_EQ(world_.All()["scratch/deep/er"], "mine too");
+  Play("flush; has scratch/note: mine; has scratch/deep/er: mine too");
   EXPECT_EQ(StateOf("scratch"), "cached");
 }
 
 // Its folder came to be there with it, and has no object of its own.
 TEST_F(PlacementTest, AFolderThatWasLocalStaysWhenTheOneFileThatWasNotLeavesIt) {
-  Open();
-  world_.SetOffline(true);
+  Play("open; offline");
   ASSERT_TRUE(drive_->MakeFolder(kRootId, "scratch", 0700, 0, 0).ok());
   Place("scratch", Placement::kLocal);
   ASSERT_TRUE(Write("scratch/goes", "up").ok());
   Place("scratch/goes", Placement::kCache);
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(world_.All()["scratch/goes"], "up");
+  Play("online; flush; has scratch/goes: up");
   Place("scratch", Placement::kNone);
-  ASSERT_TRUE(hands().Move("scratch/goes", "went").ok());
-  FlushAll();
+  Play("move scratch/goes went; flush");
   const Lock lock(world_.mutex);
   ASSERT_EQ(world_.objects.count("scratch/"), 1u);
   EXPECT_EQ(world_.objects["scratch/"].attributes.mode, 0700u);
@@ -81,20 +70,14 @@ TEST_F(PlacementTest, AFolderThatWasLocalStaysWhenTheOneFileThatWasNotLeavesIt) 
 TEST_F(PlacementTest, WhatIsLocalStaysSoWhenTheIndexIsLost) {
   Open();
   ASSERT_TRUE(drive_->MakeFolder(kRootId, "scratch", 0755, 0, 0).ok());
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("scratch/before", "written before the rule").ok());
-  world_.SetOffline(false);
+  Play("offline; write scratch/before: written before the rule; online");
   Place("scratch", Placement::kLocal);
   ASSERT_TRUE(Write("scratch/after", "and after").ok());
   ASSERT_TRUE(hands().Move("scratch/after", "scratch/after all").ok());
-  ASSERT_TRUE(Write("goes", "up").ok());
-  FlushAll();
-  Close();
+  Play("write goes: up; flush; close");
   for (const char* ending : {"", "-wal", "-shm"})
     std::filesystem::remove((folder_ / "state/index.db") + ending);
-  Open();
-  FlushAll();
-  EXPECT_EQ(*Read("scratch/before"), "written before the rule");
+  Play("open; flush; read scratch/before: written before the rule");
   EXPECT_EQ(*Read("scratch/after all"), "and after");
   EXPECT_EQ(StateOf("scratch/after all"), "local");
   for (const auto& [path, body] : world_.All()) EXPECT_EQ(body, path == "goes" ? "up" : "") << path;
@@ -110,9 +93,7 @@ TEST_F(PlacementTest, WhatIsNotUploadedIsNeverEvictedWhereverItEnds) {
       ASSERT_TRUE(drive_->MakeFolder(kRootId, "thin", 0755, 0, 0).ok());
       Place("thin", Placement::kThin);
     }
-    FlushAll();
-    Names("thin");
-    world_.SetOffline(true);
+    Play("flush; list thin; offline");
     const Status written = Write("thin/f", body);
     ASSERT_TRUE(written.ok()) << at << ": " << written.error().what;
     const std::uint64_t before = disk_.operations();
@@ -134,39 +115,27 @@ TEST_F(PlacementTest, WhatIsNotUploadedIsNeverEvictedWhereverItEnds) {
 
 TEST_F(PlacementTest, WhatBecomesLocalComesDownBeforeItGoesAtTheStore) {
   world_.Put("loans/a", std::string(300000, 'a'));
-  world_.Put("loans/b", "bb");
-  Open();
+  Play("put loans/b: bb; open");
   Names("");
   Place("loans", Placement::kLocal);
-  FlushAll();
-  EXPECT_TRUE(world_.All().empty());
+  Play("flush; store:");
   EXPECT_EQ(*Read("loans/a"), std::string(300000, 'a'));
   EXPECT_EQ(StateOf("loans"), "local");
-  Close();
-  Open();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(*Read("loans/b"), "bb");
+  Play("close; open; refresh; read loans/b: bb");
   // a file that moves out goes up, and one that moves in comes down
-  ASSERT_TRUE(hands().Move("loans/b", "b").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["b"], "bb");
-  ASSERT_TRUE(hands().Move("b", "loans/again").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All().count("b"), 0u);
-  EXPECT_EQ(world_.All().count("loans/again"), 0u);
-  EXPECT_EQ(*Read("loans/again"), "bb");
+  Play(
+      "move loans/b b; flush; has b: bb; move b loans/again; flush; lacks b; lacks loans/again; "
+      "read loans/again: bb");
 }
 
 TEST_F(PlacementTest, AFailingStoreTakesNothingThatComesDown) {
   world_.Put("loans/a", std::string(300000, 'a'));
-  Open();
-  Names("loans");
+  Play("open; list loans");
   world_.Faults(0.3, 7);
   Place("loans", Placement::kLocal);
   ASSERT_TRUE(Eventually([&] { return StateOf("loans/a") == "local"; }, 60));
   world_.Faults(0, 0);
-  FlushAll();
-  EXPECT_TRUE(world_.All().empty());
+  Play("flush; store:");
   EXPECT_EQ(*Read("loans/a"), std::string(300000, 'a'));
 }
 
@@ -174,19 +143,12 @@ TEST_F(PlacementTest, PatternsAreForNamesAndAFilesOwnRuleIsNearer) {
   Open();
   ASSERT_TRUE(drive_->SetPattern("*.tmp", Placement::kLocal).ok());
   EXPECT_EQ(drive_->SetPattern("a/b", Placement::kLocal).error().code, Code::kInvalid);
-  ASSERT_TRUE(Write("a.tmp", "1").ok());
-  ASSERT_TRUE(Write("a.txt", "2").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"a.txt", "2"}}));
+  Play("write a.tmp: 1; write a.txt: 2; flush; store: a.txt=2");
   EXPECT_EQ(drive_->Explain(IdOf("a.tmp"))->placed_on, "*.tmp");
   // an editor's scratch file that becomes the real one
-  ASSERT_TRUE(hands().Move("a.tmp", "b.txt").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["b.txt"], "1");
-  ASSERT_TRUE(Write("c.tmp", "3").ok());
+  Play("move a.tmp b.txt; flush; has b.txt: 1; write c.tmp: 3");
   Place("c.tmp", Placement::kCache);
-  FlushAll();
-  EXPECT_EQ(world_.All()["c.tmp"], "3");
+  Play("flush; has c.tmp: 3");
   EXPECT_EQ(drive_->Rules()->size(), 2u);
 }
 
@@ -205,19 +167,16 @@ TEST_F(PlacementTest, ARuleForEveryMachineHoldsThereBeforeItsFirstDownload) {
   Close();
   std::filesystem::rename(folder_ / "state", folder_ / "first");  // a machine that knows nothing
   std::filesystem::remove_all(folder_ / "cache");
-  world_.TakeAsked();
-  Open();
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"archive", "work"}));
+  Play("forget; open; names: archive work");
   ASSERT_TRUE(drive_->Pin(kRootId).ok());  // all of it, as far as no rule is nearer
   ASSERT_TRUE(Eventually([&] { return OnDisk("work") == 20u; }));
   Fetched("work");
-  ASSERT_TRUE(Write("work/x.tmp", "local").ok());
-  FlushAll();
+  Play("write work/x.tmp: local; flush");
   const auto asked = world_.TakeAsked();
   for (const std::string& what : asked) {
-    EXPECT_EQ(what.find("read archive"), std::string::npos) << what;
-    EXPECT_EQ(what.find("mine"), std::string::npos) << what;
-    EXPECT_EQ(what.find("x.tmp"), std::string::npos) << what;
+    EXPECT_THAT(what, Not(HasSubstr("read archive"))) << what;
+    EXPECT_THAT(what, Not(HasSubstr("mine"))) << what;
+    EXPECT_THAT(what, Not(HasSubstr("x.tmp"))) << what;
   }
   EXPECT_EQ(std::count(asked.begin(), asked.end(), "read .pargeter-rules.json"), 1);
   EXPECT_EQ(drive_->Explain(IdOf("archive/a1"))->placed_by, "isle");
@@ -228,9 +187,7 @@ TEST_F(PlacementTest, ARuleForEveryMachineHoldsThereBeforeItsFirstDownload) {
 }
 
 TEST_F(PlacementTest, TwoMachinesMayChangeTheSharedRules) {
-  world_.Put("a/1", "1");
-  world_.Put("b/1", "1");
-  Open();
+  Play("put a/1: 1; put b/1: 1; open");
   Names("");
   ASSERT_TRUE(drive_->PlaceEverywhere("a", false, Placement::kThin).ok());
   {
@@ -245,27 +202,22 @@ TEST_F(PlacementTest, TwoMachinesMayChangeTheSharedRules) {
   EXPECT_EQ(drive_->State(IdOf("a"))->node.effective, Placement::kThin);
   EXPECT_EQ(drive_->State(IdOf("b"))->node.effective, Placement::kThin);
   // taken away by the other one, and seen with the next listing
-  {
-    const Lock lock(world_.mutex);
-    world_.objects[kRulesName].body = WriteSharedRules({});
-  }
+  world_.Edit(kRulesName, [&](auto& object) { object.body = WriteSharedRules({}); });
   ASSERT_TRUE(drive_->Refresh().ok());
   EXPECT_EQ(drive_->State(IdOf("a"))->node.effective, Placement::kCache);
   EXPECT_TRUE(drive_->Rules()->empty());
   // rubbish there changes nothing
   world_.Put(kRulesName, "{\"rules\": [");
   EXPECT_TRUE(drive_->Refresh().ok());
-  EXPECT_NE(drive_->Summary().last_error.find("shared rules"), std::string::npos);
+  EXPECT_THAT(drive_->Summary().last_error, HasSubstr("shared rules"));
   EXPECT_EQ(*Read("b/1"), "1");
 }
 
 TEST_F(PlacementTest, ASharedRuleFollowsItsFolder) {
-  world_.Put("archive/1", "1");
-  Open();
+  Play("put archive/1: 1; open");
   Names("");
   ASSERT_TRUE(drive_->PlaceEverywhere("archive", false, Placement::kThin).ok());
-  ASSERT_TRUE(hands().Move("archive", "stacks").ok());
-  FlushAll();
+  Play("move archive stacks; flush");
   ASSERT_TRUE(
       Eventually([&] { return world_.All()[kRulesName].find("stacks") != std::string::npos; }, 30));
   EXPECT_EQ(drive_->State(IdOf("stacks"))->node.effective, Placement::kThin);

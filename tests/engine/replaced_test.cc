@@ -36,11 +36,7 @@ TEST_F(ReplacedTest, AFileThatWasSavedAnewTwiceIsNotGone) {
     Open();
     ASSERT_TRUE(Write("new", first).ok());
     ASSERT_TRUE(hands().Move("new", Name(i)).ok());
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["write"] = {true};
-    }
-    Ignore(drive_->Flush(Duration(0)));
+    Play("lose write; try");
     ASSERT_TRUE(Eventually([&] { return world_.All()[Name(i)] == first; }));
     ASSERT_TRUE(Write("new", second).ok());
     ASSERT_TRUE(hands().Move("new", Name(i)).ok());
@@ -156,8 +152,7 @@ TEST_F(ReplacedTest, WhatTheStoreHasGotIsNotReplacedByWhatStoodThereBefore) {
     PutAll("of before");
     Open();
     for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
-    world_.SetOffline(true);
-    ASSERT_TRUE(Write("waits", "for the store").ok());
+    Play("offline; write waits: for the store");
     Close();  // with all of that on the disk
     world_.SetOffline(false);
     for (int i = 0; i < kRounds; ++i) {
@@ -170,8 +165,7 @@ TEST_F(ReplacedTest, WhatTheStoreHasGotIsNotReplacedByWhatStoodThereBefore) {
       ASSERT_TRUE(Eventually([&] { return world_.All()[Name(i)] == scan_; }));
       LosePower(i + 100 * turn);
       world_.on_write = nullptr;
-      Open();
-      FlushAll();
+      Play("open; flush");
       ASSERT_TRUE(world_.All()[Name(i)] == scan_) << turn << " " << i;
       ASSERT_TRUE(drive_->Refresh().ok());
       EXPECT_TRUE(*Read(Name(i)) == scan_);
@@ -192,21 +186,12 @@ TEST_F(ReplacedTest, WhatTheStoreHasOfATornFileDoesNotTakeThePlaceOfAWholeOne) {
     ASSERT_TRUE(Write(fresh, scan_).ok());
     ASSERT_TRUE(hands().Move(fresh, Name(i)).ok());
     if (i % 4 >= 2) {  // it is on its way, for all that is known
-      {
-        const Lock lock(world_.mutex);
-        world_.fails["write"] = std::deque<bool>(1000, true);
-      }
-      world_.TakeAsked();
-      Ignore(drive_->Flush(Duration(0)));
-      ASSERT_TRUE(Eventually([&] { return !Asked("write").empty(); }));
+      world_.Fail("write");
+      Play("forget; try; asked write");
     }
     ASSERT_TRUE(drive_->FsyncFolder().ok());
     CutPower(i);
-    {
-      const Lock lock(world_.mutex);
-      world_.fails.clear();
-    }
-    FlushAll();
+    Play("heal; flush");
     const auto all = world_.All();
     ASSERT_EQ(all.count(Name(i)), 1u) << i;
     EXPECT_TRUE(all.at(Name(i)) == "of before" || all.at(Name(i)) == scan_)
@@ -234,11 +219,7 @@ TEST_F(ReplacedTest, WhatTheStoreHasGotIsThereUntilTheNextComes) {
     ASSERT_EQ(*Read(name), "of before");
     ASSERT_TRUE(Write("new", "the first").ok());
     ASSERT_TRUE(hands().Move("new", name).ok());
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["write"] = {true};
-    }
-    Ignore(drive_->Flush(Duration(0)));
+    Play("lose write; try");
     ASSERT_TRUE(Eventually([&] { return world_.All()[name] == "the first"; }));
     if (kept) {
       ASSERT_TRUE(hands().Move(name, "kept~").ok());
@@ -252,25 +233,18 @@ TEST_F(ReplacedTest, WhatTheStoreHasGotIsThereUntilTheNextComes) {
       const auto all = world_.All();
       missed += all.count(name) + all.count(name + "~") == 0 ? 1 : 0;
     };
-    {
-      const Lock lock(world_.mutex);
-      world_.on_write = look;
-    }
+    world_.on_write = look;
     FlushAll();
-    {
-      const Lock lock(world_.mutex);
-      world_.on_write = nullptr;
-    }
+    world_.on_write = nullptr;
     EXPECT_EQ(missed, 0);
-    std::map<std::string, std::string> wanted{{name, "the second"}};
+    Files wanted{{name, "the second"}};
     if (kept) wanted[name + "~"] = "the first";
     for (const auto& [path, text] : wanted) {
       EXPECT_EQ(world_.All()[path], text);
       EXPECT_EQ(*Read(path), text);
     }
     EXPECT_EQ(world_.All().size(), kept ? 3u : 1u);
-    EXPECT_TRUE(drive_->Conflicts()->empty());
-    Close();
+    Play("conflicts 0; close");
   }
 }
 
@@ -292,8 +266,7 @@ TEST_F(ReplacedTest, WhatHasComeToAMovedFoldersPlaceStaysThere) {
       ASSERT_TRUE(drive_->Flush(Duration(20000)).ok());
       ASSERT_EQ(world_.All()[was + "/1908"], "new");
       CutPower(2 * i + whole);
-      FlushAll();
-      ASSERT_TRUE(drive_->Refresh().ok());
+      Play("flush; refresh");
       EXPECT_EQ(world_.All()[was + "/1908"], "new") << i << whole;
       EXPECT_EQ(world_.All()[is + "/1907"], "pressed") << i << whole;
       EXPECT_EQ(*Read(was + "/1908"), "new") << i << whole;

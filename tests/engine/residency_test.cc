@@ -1,4 +1,5 @@
 // What is on this disk, and what decides it: pins, eviction, fetches, checks.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/stat.h>
 
@@ -12,6 +13,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 TEST_F(ResidencyTest, APinnedFolderIsFetchedAndStays) {
   for (int i = 0; i < 10; ++i) world_.Put("pressed/s" + std::to_string(i), std::string(50000, 's'));
@@ -32,14 +35,11 @@ TEST_F(ResidencyTest, APinnedFolderIsFetchedAndStays) {
   // a restart, another name, another version and a newcomer change nothing of that
   Close();
   Open(700000);
-  ASSERT_TRUE(hands().Move("pressed", "dried").ok());
-  FlushAll();
+  Play("move pressed dried; flush");
   EXPECT_EQ(StateOf("dried"), "pinned");
   world_.Put("dried/s3", std::string(60000, 'n'));
   world_.Put("dried/new", std::string(1000, 'n'));
-  ASSERT_TRUE(drive_->Refresh().ok());
-  Names("dried");
-  ASSERT_TRUE(drive_->Refresh().ok());
+  Play("refresh; list dried; refresh");
   ASSERT_TRUE(Eventually([&] { return OnDisk("dried") == 511000u; })) << OnDisk("dried");
   world_.SetOffline(true);
   EXPECT_EQ(*Read("dried/s3"), std::string(60000, 'n'));
@@ -50,16 +50,13 @@ TEST_F(ResidencyTest, APinnedFolderIsFetchedAndStays) {
 
 // A hole takes no room; when the store has the file it is cache like any other, and counts whole.
 TEST_F(ResidencyTest, HolesOfAWaitingFileTakeNoRoom) {
-  quiet_ = Duration(60000);
-  Open();
-  ASSERT_TRUE(Write("sparse", "begins").ok());
+  Play("set quiet=60000; open; write sparse: begins");
   ASSERT_TRUE(hands().Patch("sparse", "ends", 50u << 20).ok());
   const auto blocks = [&] { return drive_->GetAttr(IdOf("sparse"))->on_disk; };
   EXPECT_EQ(blocks(), 10u);
   EXPECT_EQ(drive_->Summary().cache_bytes, 10u);
   const std::uint64_t size = drive_->GetAttr(IdOf("sparse"))->size;
-  Close();
-  Open();
+  Play("close; open");
   EXPECT_LT(blocks(), 64u << 10) << "after a start the file system is asked";
   ASSERT_TRUE(hands().Patch("sparse", std::string(1 << 20, 'm'), 20u << 20).ok());
   EXPECT_GE(blocks(), 1u << 20);
@@ -69,25 +66,21 @@ TEST_F(ResidencyTest, HolesOfAWaitingFileTakeNoRoom) {
   EXPECT_LT(disk_.bytes_read, 4u << 20) << "holes are not read from the disk";
   EXPECT_EQ(world_.All().at("sparse").size(), size);
   EXPECT_EQ(drive_->GetAttr(IdOf("sparse"))->on_disk, size);
-  ASSERT_TRUE(hands().Remove("sparse").ok());
-  FlushAll();
+  Play("remove sparse; flush");
 }
 
 TEST_F(ResidencyTest, ADeletedFileWithAHoleGivesBackWhatItTook) {
   Open();
   ASSERT_TRUE(Write("stays", std::string(500000, 's')).ok());
-  ASSERT_TRUE(Write("gap", "begins").ok());
-  ASSERT_TRUE(hands().Patch("gap", "ends", 1000000).ok());
+  Play("write gap: begins; patch gap 1000000: ends");
   EXPECT_EQ(drive_->Summary().cache_bytes, 500010u);
-  ASSERT_TRUE(hands().Remove("gap").ok());
-  FlushAll();
+  Play("remove gap; flush");
   EXPECT_EQ(drive_->Summary().cache_bytes, 500000u);
 }
 
 // Its size was journalled, and of its bytes nothing: they are here all the same.
 TEST_F(ResidencyTest, WhatNobodyHadClosedWhenTheProcessDiedIsCounted) {
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   ASSERT_TRUE(Write("stays", std::string(500000, 's')).ok());
   auto open = drive_->Create(kRootId, "log", 0644, 0, 0, false);
   ASSERT_TRUE(open.ok() && drive_->Write(open->file, std::string(300000, 'l'), 0, false).ok());
@@ -155,25 +148,18 @@ TEST_F(ResidencyTest, AFaultWhileANewVersionIsTakenInMixesNothing) {
 
 TEST_F(ResidencyTest, OneFileThatCannotBeReadKeepsNoOtherAway) {
   for (int i = 0; i < 40; ++i) world_.Put("pressed/s" + std::to_string(i), "sheet");
-  {
-    const Lock lock(world_.mutex);
-    world_.unreadable = "pressed/s0";
-  }
-  Open();
-  Names("pressed");
+  world_.SetPath(&FakeWorld::unreadable, "pressed/s0");
+  Play("open; list pressed");
   ASSERT_TRUE(drive_->Pin(IdOf("pressed")).ok());
   EXPECT_TRUE(Eventually([&] { return drive_->SumsOf(IdOf("pressed"))->whole == 39; }, 5));
   EXPECT_TRUE(Eventually([&] { return !drive_->Summary().last_error.empty(); }, 5));
 }
 
 TEST_F(ResidencyTest, APinOutlivesAnEditorsWayToSave) {
-  world_.Put("list.csv", "one");
-  Open();
+  Play("put list.csv: one; open");
   Names("");
   ASSERT_TRUE(drive_->Pin(IdOf("list.csv")).ok());
-  ASSERT_TRUE(Write("list.csv.tmp", "two").ok());
-  ASSERT_TRUE(hands().Move("list.csv.tmp", "list.csv").ok());
-  FlushAll();
+  Play("write list.csv.tmp: two; move list.csv.tmp list.csv; flush");
   EXPECT_EQ(StateOf("list.csv"), "pinned");
 }
 
@@ -183,9 +169,7 @@ TEST_F(ResidencyTest, APinOutlivesAPowerCut) {
   Open();
   Names("");
   ASSERT_TRUE(drive_->Pin(IdOf("pressed")).ok());
-  disk_.DieAt(disk_.operations() + 1);
-  Close();
-  disk_.Heal();
+  Kill();
   disk_.PowerCut(5);
   boot_id_ = "two";
   Open();
@@ -200,22 +184,17 @@ TEST_F(ResidencyTest, MoreThanTheCacheHoldsIsNotPinned) {
   const Status refused = drive_->Pin(IdOf("big"));
   ASSERT_FALSE(refused.ok());
   EXPECT_EQ(refused.error().code, Code::kNoSpace);
-  EXPECT_NE(refused.error().what.find("needs 1.1 MiB"), std::string::npos) << refused.error().what;
-  EXPECT_NE(refused.error().what.find("limited to 976.6 KiB"), std::string::npos)
-      << refused.error().what;
+  EXPECT_THAT(refused.error().what, HasSubstr("needs 1.1 MiB")) << refused.error().what;
+  EXPECT_THAT(refused.error().what, HasSubstr("limited to 976.6 KiB")) << refused.error().what;
   EXPECT_TRUE(drive_->Pin(IdOf("big/a")).ok());
   EXPECT_FALSE(drive_->Pin(IdOf("big/b")).ok());
 }
 
 TEST_F(ResidencyTest, EvictionKeepsWhatWaitsAndWhatIsOpen) {
-  world_.Put("d/clean", "clean");
-  world_.Put("d/open", "open!");
-  Open();
-  ASSERT_TRUE(Read("d/clean").ok());
+  Play("put d/clean: clean; put d/open: open!; open; fetch d/clean");
   auto open = drive_->OpenNode(IdOf("d/open"), Drive::Intent::kRead);
   ASSERT_EQ(*ReadOpen(open->file), "open!");
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("d/waits", "waits").ok());
+  Play("offline; write d/waits: waits");
   EvictWish dry;
   dry.dry_run = true;
   EXPECT_EQ(Evict("d", dry).bytes, 5u);
@@ -297,28 +276,20 @@ TEST_F(ResidencyTest, AFetchBringsAllAndSaysWhatItCouldNot) {
 }
 
 TEST_F(ResidencyTest, ThinFilesLeaveNothingBehind) {
-  world_.Put("archive/old", "old bytes");
-  Open();
-  Names("archive");
+  Play("put archive/old: old bytes; open; list archive");
   Place("archive", Placement::kThin);
   EXPECT_EQ(*Read("archive/old"), "old bytes");
   EXPECT_EQ(StateOf("archive/old"), "remote");
   EXPECT_EQ(Fetched("")->thin, 1u);  // fetching all brings nothing of it
   EXPECT_EQ(StateOf("archive/old"), "remote");
-  ASSERT_TRUE(Write("archive/new", "new bytes").ok());
-  EXPECT_EQ(*Read("archive/new"), "new bytes");
-  FlushAll();
+  Play("write archive/new: new bytes; read archive/new: new bytes; flush");
   EXPECT_TRUE(Eventually([&] { return StateOf("archive/new") == "remote"; }));
-  EXPECT_EQ(world_.All()["archive/new"], "new bytes");
-  EXPECT_EQ(*Read("archive/new"), "new bytes");
+  Play("has archive/new: new bytes; read archive/new: new bytes");
 }
 
 TEST_F(ResidencyTest, AFolderThatMayNotBeListedTakesNoOthersPinAway) {
   for (int i = 0; i < 5; ++i) world_.Put("all/d" + std::to_string(i) + "/f", "12345");
-  {
-    const Lock lock(world_.mutex);
-    world_.unlistable = "all/d1/";
-  }
+  world_.SetPath(&FakeWorld::unlistable, "all/d1/");
   Open();
   Names("");
   ASSERT_TRUE(drive_->Pin(IdOf("all")).ok());
@@ -329,12 +300,7 @@ TEST_F(ResidencyTest, AFolderThatMayNotBeListedTakesNoOthersPinAway) {
 TEST_F(ResidencyTest, RottenBytesAreFoundDroppedAndFetchedAgain) {
   world_.Put("a", std::string(100000, 'a'));
   world_.Put("b", std::string(100000, 'b'));
-  Open();
-  ASSERT_TRUE(Read("a").ok());
-  ASSERT_TRUE(Read("b").ok());
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("waits", "pending").ok());
-  world_.SetOffline(false);
+  Play("open; fetch a; fetch b; offline; write waits: pending; online");
   EXPECT_EQ(drive_->Verify(kRootId, false)->files + drive_->Verify(kRootId, false)->pending >= 2,
             true);
   const NodeId id = IdOf("b");
@@ -356,18 +322,15 @@ TEST_F(ResidencyTest, RottenBytesAreFoundDroppedAndFetchedAgain) {
 // What its digest says needs no bytes of the store's; what waits is read here.
 TEST_F(ResidencyTest, WhatIsHereIsVerifiedWithoutTheStore) {
   world_.Put("fetched", std::string(100000, 'a'));
-  Open();
-  ASSERT_TRUE(Read("fetched").ok());
+  Play("open; fetch fetched");
   ASSERT_TRUE(Write("sent", std::string(50000, 's')).ok());
-  FlushAll();
-  world_.SetOffline(true);
+  Play("flush; offline");
   ASSERT_TRUE(Write("waits", std::string(3000, 'w')).ok());
   ASSERT_TRUE(Write("waits", std::string(5000, 'v')).ok());
   world_.TakeAsked();
   for (const bool restarted : {false, true}) {
     if (restarted) {
-      Close();
-      Open();
+      Play("close; open");
     }
     const auto checked = drive_->Verify(kRootId, false);
     ASSERT_TRUE(checked.ok());
@@ -381,14 +344,13 @@ TEST_F(ResidencyTest, WhatIsHereIsVerifiedWithoutTheStore) {
 
 TEST_F(ResidencyTest, ShyReadersGetTheEndsOfAFileAndNoMore) {
   world_.Put("scan", std::string(1000000, 's'));
-  world_.Put("small", "small");
-  Open();
+  Play("put small: small; open");
   Names("");
-  EXPECT_TRUE(drive_->IsShy("updatedb"));
-  EXPECT_TRUE(drive_->IsShy("tracker-miner-f"));  // as the kernel cuts it
-  EXPECT_FALSE(drive_->IsShy("viewer"));
+  EXPECT_TRUE(drive_->IsCrawler("updatedb"));
+  EXPECT_TRUE(drive_->IsCrawler("tracker-miner-f"));  // as the kernel cuts it
+  EXPECT_FALSE(drive_->IsCrawler("viewer"));
   auto open = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
-  drive_->MakeShy(open->file, "tumblerd");
+  drive_->LimitCrawler(open->file, "tumblerd");
   std::string buffer(1000000, 0);
   EXPECT_EQ(*drive_->Read(open->file, buffer.data(), buffer.size(), 0), 65536u);
   EXPECT_EQ(*drive_->Read(open->file, buffer.data(), 100, 999900), 100u);
@@ -404,33 +366,25 @@ TEST_F(ResidencyTest, ShyReadersGetTheEndsOfAFileAndNoMore) {
   // what is here anyway it may read
   ASSERT_TRUE(Read("scan").ok());
   open = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
-  drive_->MakeShy(open->file, "tumblerd");
+  drive_->LimitCrawler(open->file, "tumblerd");
   EXPECT_EQ(*drive_->Read(open->file, buffer.data(), 100, 500000), 100u);
   drive_->Release(open->file);
 }
 
-class LaterClock : public Clock {
- public:
-  Steady Now() const override { return SystemClock().Now(); }
-  Nanos Wall() const override { return SystemClock().Wall() + ahead; }
-  std::atomic<Nanos> ahead{0};
-};
-
 TEST_F(ResidencyTest, OnePassOverEverythingLeavesWhatIsWorkedWith) {
-  LaterClock later;
+  AheadClock later;
   clock_ = &later;
   for (int i = 0; i < 5; ++i) world_.Put("work" + std::to_string(i), std::string(60000, 'w'));
   for (int i = 0; i < 60; ++i) world_.Put("all/a" + std::to_string(i), std::string(60000, 'a'));
   Open(1000000);
   for (int day = 0; day < 2; ++day) {
     for (int i = 0; i < 5; ++i) ASSERT_TRUE(Read("work" + std::to_string(i)).ok());
-    later.ahead += 3600ll * 1'000'000'000;
+    later.wall_ahead += 3600ll * 1'000'000'000;
   }
   for (int i = 0; i < 60; ++i) ASSERT_TRUE(Read("all/a" + std::to_string(i)).ok());
   world_.TakeAsked();
   for (int i = 0; i < 5; ++i) ASSERT_TRUE(Read("work" + std::to_string(i)).ok());
-  EXPECT_TRUE(Asked("read").empty());
-  Close();
+  Play("unasked read; close");
   clock_ = &SystemClock();
 }
 
@@ -489,8 +443,7 @@ TEST_F(ResidencyTest, TheBudgetHoldsInAStormOfReaders) {
 TEST_F(ResidencyTest, WhatIsForgottenIsNobodys) {
   remembered_ = 20;
   for (int i = 0; i < 300; ++i) world_.Put("d/f" + std::to_string(i), "text");
-  Open();
-  Names("d");
+  Play("open; list d");
   for (int i = 0; i < 600; ++i) {
     const std::string name = (i % 2 == 0 ? "d/f" : "d/w") + std::to_string(i % 300);
     ASSERT_TRUE(Write(name, "written").ok()) << name;
@@ -521,14 +474,11 @@ TEST_F(ResidencyTest, FewFilesAreHeldOpen) {
   FlushAll();
   Fetched("");
   EXPECT_LT(held(), 700);
-  EXPECT_EQ(*Read("w7"), "written");
-  EXPECT_EQ(*Read("f7"), "text");
+  Play("read w7: written; read f7: text");
 }
 
 TEST_F(ResidencyTest, ACacheFolderIsOneDrives) {
-  world_.Put("f", "text");
-  Open();
-  ASSERT_TRUE(Read("f").ok());
+  Play("put f: text; open; fetch f");
   DriveOptions other;
   other.name = "other";
   other.state_folder = folder_ / "other";
@@ -550,13 +500,11 @@ TEST_F(ResidencyTest, ACacheFolderIsOneDrives) {
   const auto refused = Drive::Open(first, std::make_unique<FakeStore>(&world_));
   ASSERT_FALSE(refused.ok());
   EXPECT_EQ(refused.error().code, Code::kRefused);
-  EXPECT_NE(refused.error().what.find("another drive"), std::string::npos);
+  EXPECT_THAT(refused.error().what, HasSubstr("another drive"));
 }
 
 TEST_F(ResidencyTest, ItIsExplained) {
-  world_.Put("d/f", "text");
-  Open();
-  Names("d");
+  Play("put d/f: text; open; list d");
   ASSERT_TRUE(drive_->Pin(IdOf("d")).ok());
   const auto why = drive_->Explain(IdOf("d/f"));
   EXPECT_EQ(why->placement, Placement::kPin);

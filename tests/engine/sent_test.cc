@@ -1,257 +1,130 @@
-// Stores that do not tell who wrote what, or only by a request after the bytes: an upload that was
-// cut off there is known again by what was sent.
+// Stores that do not tell who wrote an object, or only by a request after the bytes: an upload that
+// was cut off there is known again by the marks in its upload log.
 #include <gtest/gtest.h>
 
 #include <filesystem>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
-namespace pargeter::test {
+namespace pargeter::test::sent {
 namespace {
 
-using Files = std::map<std::string, std::string>;
-
-class SentTest : public DriveTest, public testing::WithParamInterface<bool> {
+class CutOff : public DriveTest {
  protected:
-  SentTest() {
-    world_.moves_files = world_.moves_folders = world_.serial_versions = true;
-    world_.forgets_origins = GetParam();
-    retry_pause_ = trial_pause_ = Duration(10);
-  }
-  Hands hands() { return Hands(drive_.get()); }
-  // Changes something, and the process dies at once when the next bytes have come to the store.
-  template <typename Change>
-  void DieAfter(Change change) {
-    std::atomic<bool> dead{false};
-    {
-      const Lock lock(world_.mutex);
-      world_.cut_off = [&dead] { return dead.load(); };
-      world_.die_after_write = [&dead] { dead = true; };
-    }
-    change();
-    ASSERT_TRUE(Eventually([&] { return dead.load(); }));
-    Close();
-    world_.cut_off = nullptr;
-    {
-      const Lock lock(world_.mutex);
-      world_.die_after_write = nullptr;
-      world_.offline = true;
-    }
-    Open();
-  }
-  // The bytes of "second" have come to f, the process died at once.
-  void CutOff(bool is_new, const std::string& folder = "") {
-    const std::string path = folder + "f";
+  // The bytes of "second" have come to FOLDERf, and the process died at once.
+  void CutOffUpload(bool forgets_origins, bool is_new, const std::string& folder = "") {
+    Begin("moves-files moves-folders serial retry=10 trial=10");
+    world_.forgets_origins = forgets_origins;
     if (!folder.empty()) world_.Put(folder + "beside", "b");
-    if (!is_new) world_.Put(path, "first");
+    if (!is_new) world_.Put(folder + "f", "first");
     Open();
-    ASSERT_EQ(Names(folder).size(), (is_new ? 0u : 1u) + (folder.empty() ? 0u : 1u));
-    DieAfter([&] { ASSERT_TRUE(Write(path, "second").ok()); });
-  }
-  void ForgetAll() {  // for the next round
-    Close();
-    std::filesystem::remove_all(folder_ / "state");
-  }
-  void Online() {
-    world_.SetOffline(false);
-    FlushAll();
-    ASSERT_TRUE(drive_->Refresh().ok());
-    EXPECT_EQ(drive_->Summary().conflicts, 0u);
-  }
-  void ExpectAll(const Files& files) {
-    EXPECT_EQ(world_.All(), files);
-    std::vector<std::string> names;
-    for (const auto& [name, text] : files) {
-      names.push_back(name);
-      EXPECT_EQ(*Read(name), text);
-    }
-    EXPECT_EQ(Names(""), names);
+    Names(folder);
+    Play("die { write " + folder + "f: second }");
   }
 };
-INSTANTIATE_TEST_SUITE_P(OriginsForgotten, SentTest, testing::Bool());
 
-TEST_P(SentTest, ChangedSinceItIsNoConflict) {
-  for (const bool is_new : {false, true}) {
-    CutOff(is_new);
-    ASSERT_TRUE(Write("f", "third, and longer").ok());
-    Online();
-    ExpectAll({{"f", "third, and longer"}});
-    ASSERT_TRUE(hands().Remove("f").ok());
-    FlushAll();
-    ForgetAll();
-  }
+// By whether the store forgets origins, whether the file was new, and what happens to it then; the
+// row's `store` is the file's folder.
+class SentTest : public CutOff,
+                 public testing::WithParamInterface<std::tuple<bool, bool, Scenario>> {};
+TEST_P(SentTest, IsKnownAgain) {
+  const auto& [forgets_origins, is_new, one] = GetParam();
+  CutOffUpload(forgets_origins, is_new, one.store);
+  Play(one.steps + "; online");
+  ExpectStory(one.wanted);
+  for (const auto& [path, text] : one.wanted) Play("remove " + path);  // known, and so deleted
+  FlushAll();
+  EXPECT_TRUE(FilesThere().empty());
 }
+const std::string kLonger = "third, and longer";
+const Scenario kScenarios[] = {
+    {"Unchanged", "", "", {{"f", "second"}}},
+    {"Changed", "", "write f: third, and longer", {{"f", kLonger}}},
+    {"Deleted", "", "remove f", {}},
+    {"MovedAndChanged", "", "move f g; patch g 0: THI", {{"g", "THIond"}}},
+    {"CutOffAtTwoPlaces",
+     "",
+     "move f g; write g: third, and longer; die { online }",
+     {{"g", kLonger}}},
+    {"ReplacedByAnother", "", "write g: of an editor; move g f", {{"f", "of an editor"}}},
+    {"ChangedInAMovedFolder",
+     "d/",
+     "move d e; write e/f: third, and longer",
+     {{"e/beside", "b"}, {"e/f", kLonger}}},
+    {"DeletedInAMovedFolder", "d/", "move d e; remove e/f", {{"e/beside", "b"}}},
+};
+std::string NameOfCase(const testing::TestParamInfo<SentTest::ParamType>& one) {
+  const auto& [forgets_origins, is_new, row] = one.param;
+  return std::string(row.name) + (is_new ? "New" : "Changed") +
+         (forgets_origins ? "OriginForgotten" : "");
+}
+INSTANTIATE_TEST_SUITE_P(Files, SentTest,
+                         testing::Combine(testing::Bool(), testing::Bool(),
+                                          testing::ValuesIn(kScenarios)),
+                         NameOfCase);
 
-TEST_P(SentTest, DeletedSinceItDoesNotComeBack) {
-  for (const bool is_new : {false, true}) {
-    CutOff(is_new);
-    ASSERT_TRUE(hands().Remove("f").ok());
-    Online();
-    ExpectAll({});
-    ForgetAll();
-  }
-}
-
-TEST_P(SentTest, MovedSinceItLeavesNothing) {
-  for (const bool is_new : {false, true}) {
-    CutOff(is_new);
-    ASSERT_TRUE(hands().Move("f", "g").ok());
-    ASSERT_TRUE(hands().Patch("g", "THI", 0).ok());
-    Online();
-    ExpectAll({{"g", "THIond"}});
-    ASSERT_TRUE(hands().Remove("g").ok());
-    FlushAll();
-    ForgetAll();
-  }
-}
-
-// Cut off at the one place, and at the other too.
-TEST_P(SentTest, CutOffTwiceAtTwoPlacesItLeavesNothing) {
-  for (const bool is_new : {false, true}) {
-    CutOff(is_new);
-    ASSERT_TRUE(hands().Move("f", "g").ok());
-    ASSERT_TRUE(Write("g", "third, and longer").ok());
-    DieAfter([&] { world_.SetOffline(false); });
-    Online();
-    ExpectAll({{"g", "third, and longer"}});
-    ASSERT_TRUE(hands().Remove("g").ok());
-    FlushAll();
-    ForgetAll();
-  }
-}
-
-// What was sent was sent to another path then.
-TEST_P(SentTest, InAFolderThatWasMovedSinceItIsKnownAllTheSame) {
-  for (const bool is_new : {false, true}) {
-    for (const bool removed : {false, true}) {
-      CutOff(is_new, "d/");
-      ASSERT_TRUE(hands().Move("d", "e").ok());
-      ASSERT_TRUE((removed ? hands().Remove("e/f") : Write("e/f", "third, and longer")).ok());
-      Online();
-      Files wanted = {{"e/beside", "b"}};
-      if (!removed) wanted["e/f"] = "third, and longer";
-      for (Files there : {world_.All(), *hands().Tree()}) {
-        std::erase_if(there, [](const auto& one) { return one.first.back() == '/'; });
-        EXPECT_EQ(there, wanted) << is_new << removed;
-      }
-      for (const auto& [path, text] : wanted) EXPECT_TRUE(hands().Remove(path).ok());
-      ASSERT_TRUE(hands().RemoveFolder("e").ok());
-      FlushAll();
-      ForgetAll();
-    }
-  }
-}
+// By whether the store forgets origins.
+class CutOffTest : public CutOff, public testing::WithParamInterface<bool> {};
+INSTANTIATE_TEST_SUITE_P(OriginsForgotten, CutOffTest, testing::Bool());
 
 // Its deletion is held back, and another folder takes the place of the one it was in.
-TEST_P(SentTest, InAFolderThatIsMadeAnewItIsDeletedAllTheSame) {
+TEST_P(CutOffTest, InAFolderThatIsMadeAnewItIsDeletedAllTheSame) {
   hold_files_ = 1;
   hold_quiet_ = Duration(1);
-  CutOff(false, "d/");
-  for (const char* path : {"d/f", "d/beside"}) ASSERT_TRUE(hands().Remove(path).ok());
-  ASSERT_TRUE(hands().RemoveFolder("d").ok());
-  ASSERT_TRUE(hands().MakeFolder("d").ok());
-  Online();
-  EXPECT_EQ(drive_->Summary().held, 2u);
-  EXPECT_EQ(world_.All().count("d/f"), 1u);
-  ASSERT_TRUE(drive_->ReleaseDeletions().ok());
-  FlushAll();
-  EXPECT_EQ(world_.All().count("d/f"), 0u);
-  EXPECT_EQ(world_.All().count("d/beside"), 0u);
+  CutOffUpload(GetParam(), false, "d/");
+  Play(
+      "remove d/f; remove d/beside; rmdir d; mkdir d; online; flush; refresh; held 2; at d/f; "
+      "release; flush; lacks d/f; lacks d/beside");
 }
 
-TEST_P(SentTest, ReplacedSinceByAnotherItIsNoConflict) {
-  for (const bool is_new : {false, true}) {
-    CutOff(is_new);
-    ASSERT_TRUE(Write("g", "of an editor").ok());
-    ASSERT_TRUE(hands().Move("g", "f").ok());
-    Online();
-    ExpectAll({{"f", "of an editor"}});
-    ASSERT_TRUE(hands().Remove("f").ok());
-    FlushAll();
-    ForgetAll();
-  }
-}
-
-TEST_P(SentTest, WhatOthersPutThereIsTheirs) {
-  CutOff(false);
-  {
-    const Lock lock(world_.mutex);
-    world_.Set("f", {"SECOND", {}});  // as long
-  }
-  ASSERT_TRUE(Write("f", "third").ok());
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(drive_->Summary().conflicts, 1u);
-  EXPECT_EQ(world_.All()["f"], "SECOND");
+TEST_P(CutOffTest, AnObjectThatOthersPutThereIsTheirs) {
+  CutOffUpload(GetParam(), false);
+  Play("put f: SECOND; write f: third; online");  // as long
+  ExpectStory({{"f", "SECOND"}, {"f (kept)", "third"}}, 1);
 }
 
 // A new time of change may be a new version, and its answer was lost.
-TEST_P(SentTest, NewAttributesAreOurOwnToo) {
-  for (const bool moved : {false, true}) {
-    world_.Put("f", "first");
-    Open();
-    ASSERT_EQ(Names("").size(), 1u);
-    std::atomic<bool> sent{false};
-    world_.on_copied = [&] {
-      if (!sent.exchange(true)) world_.SetOffline(true);
-    };
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["copy"] = {true};
-    }
-    AttrChange change;
-    change.mtime = 1'700'000'000'000'000'000;
-    ASSERT_TRUE(drive_->SetAttr(IdOf("f"), change, nullptr).ok());
-    ASSERT_TRUE(Eventually([&] { return sent.load(); }));
-    world_.on_copied = nullptr;
-    const std::string name = moved ? "g" : "f";
-    if (moved) {
-      ASSERT_TRUE(hands().Move("f", "g").ok());
-    }
+TEST_P(CutOffTest, NewAttributesAreOurOwnToo) {
+  for (const std::string name : {"f", "g"}) {
+    Begin("moves-files moves-folders serial retry=10 trial=10");
+    world_.forgets_origins = GetParam();
+    Play("put f: first; open; names: f; when moved { offline }; lose copy");
+    ASSERT_TRUE(
+        drive_->SetAttr(IdOf("f"), AttrChange{.mtime = 1'700'000'000'000'000'000}, nullptr).ok());
+    Play("done");
+    world_.on_copied = world_.on_moved = nullptr;
+    if (name == "g") Play("move f g");
     ASSERT_TRUE(Write(name, "second").ok());
-    Online();
-    ExpectAll({{name, "second"}});
-    ASSERT_TRUE(hands().Remove(name).ok());
-    Online();
-    ExpectAll({});
-    ForgetAll();
+    world_.SetOffline(false);
+    ExpectStory({{name, "second"}});
+    Play("remove " + name);
+    ExpectStory({});
+    ForgetState();
   }
 }
 
-// What is synced after that must not find a version at the store that it knows nothing of.
-TEST_P(SentTest, WhatChangesBeforeItsLastByteGoesIsNotSent) {
+// A version that is synced after that must not meet one at the store that the index does not know.
+TEST_P(CutOffTest, AFileThatChangesBeforeItsLastByteGoesIsNotSent) {
+  Begin("moves-files moves-folders serial retry=10 trial=10");
+  world_.forgets_origins = GetParam();
   Open();
   std::atomic<bool> changed{false};
   disk_.on_read = [&] {
-    if (changed.exchange(true)) return;
-    EXPECT_TRUE(hands().Write("f", "third", true).ok());
+    if (!changed.exchange(true)) Play("sync f: third");
   };
   ASSERT_TRUE(Write("f", "second").ok());
   ASSERT_TRUE(Eventually([&] { return changed.load(); }));
-  Online();
-  ExpectAll({{"f", "third"}});
-  const Lock lock(world_.mutex);
-  EXPECT_EQ(std::count(world_.asked.begin(), world_.asked.end(), "write f"), 1);
+  FlushAll();
+  EXPECT_EQ(Asked("write"), std::vector<std::string>{"write f"});
+  ExpectStory({{"f", "third"}});
 }
 
-TEST_P(SentTest, UnchangedItIsDoneAndGetsItsAttributes) {
-  CutOff(true);
-  Online();
-  ExpectAll({{"f", "second"}});
-  const Lock lock(world_.mutex);
-  EXPECT_EQ(world_.objects["f"].attributes.mode, 0644u);
-}
-
-// It is not done before it has them.
-TEST_P(SentTest, CutOffAgainAnywhereItGetsItsAttributes) {
+// It is not done before it has its attributes, wherever it is cut off again.
+TEST_P(CutOffTest, CutOffAgainAnywhereItGetsItsAttributes) {
   std::uint64_t n = 0;
   for (bool died = true; died; ++n) {
-    CutOff(true);
-    {
-      const Lock lock(world_.mutex);
-      world_.cut_off = [this] { return disk_.dead(); };
-    }
+    CutOffUpload(GetParam(), true);
+    world_.cut_off = [this] { return disk_.dead(); };
     disk_.DieAt(disk_.operations() + 1 + n);
     world_.SetOffline(false);
     Ignore(drive_->Refresh());
@@ -261,17 +134,13 @@ TEST_P(SentTest, CutOffAgainAnywhereItGetsItsAttributes) {
     world_.cut_off = nullptr;
     disk_.Heal();
     Open();
-    Online();
-    ExpectAll({{"f", "second"}});
-    {
-      const Lock lock(world_.mutex);
-      EXPECT_EQ(world_.objects["f"].attributes.mode, 0644u) << n;
-    }
-    ForgetAll();
+    ExpectStory({{"f", "second"}});
+    EXPECT_EQ(world_.Get("f").attributes.mode, 0644u) << n;
+    ForgetState();
     world_.Erase("f");
   }
   EXPECT_GT(n, 5u);
 }
 
 }  // namespace
-}  // namespace pargeter::test
+}  // namespace pargeter::test::sent

@@ -6,8 +6,7 @@
 #include <future>
 #include <set>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -22,12 +21,9 @@ class SpellingTest : public DriveTest {
 };
 
 TEST_F(SpellingTest, HostileAndStrangeNamesStayInTheirFolder) {
-  world_.Put("../etc/passwd", "no");
-  world_.Put("a/./b", "dot");
-  world_.Put("a//c", "empty");
-  world_.Put("/top", "leading");
-  world_.Put("both", "file");
-  world_.Put("both/inner", "inner");
+  Play(
+      "put ../etc/passwd: no; put a/./b: dot; put a//c: empty; put /top: leading; put both: file; "
+      "put both/inner: inner");
   world_.Put(std::string(300, 'n'), "long");
   Open();
   const auto names = Names("");
@@ -42,8 +38,7 @@ TEST_F(SpellingTest, HostileAndStrangeNamesStayInTheirFolder) {
   EXPECT_EQ(*Read("both{file}"), "file");
   EXPECT_EQ(*Read("both/inner"), "inner");
   ASSERT_TRUE(Write("both{file}", "changed").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["both"], "changed");
+  Play("flush; has both: changed");
 }
 
 TEST_F(SpellingTest, AFileBesideAFolderHasTheNameWhenThatIsGone) {
@@ -53,58 +48,31 @@ TEST_F(SpellingTest, AFileBesideAFolderHasTheNameWhenThatIsGone) {
   }
   Open();
   ASSERT_EQ(Names(""), (std::vector<std::string>{"ours", "ours{file}", "theirs", "theirs{file}"}));
-  ASSERT_EQ(Names("ours").size(), 1u);
-  world_.Erase("theirs/in");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  EXPECT_EQ(*Read("theirs"), "file");
-  ASSERT_TRUE(drive_->Unlink(IdOf("ours"), "in").ok());
-  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "ours").ok());
-  FlushAll();
-  EXPECT_EQ(*Read("ours"), "file");
-  EXPECT_EQ(Names(""), (std::vector<std::string>{"ours", "theirs"}));
-  ASSERT_TRUE(Write("ours", "changed").ok());
-  FlushAll();
-  EXPECT_EQ(world_.All()["ours"], "changed");
-  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  Play(
+      "count ours: 1; erase theirs/in; refresh; read theirs: file; remove ours/in; rmdir ours; "
+      "flush; read ours: file; names: ours theirs; write ours: changed; flush; has ours: changed; "
+      "conflicts 0");
 }
 
 TEST_F(SpellingTest, AFileBesideAFolderHasTheNameWhenBothSidesDeleteThat) {
-  world_.Put("both", "file");
-  world_.Put("both/in", "in the folder");
-  Open();
-  ASSERT_EQ(Names("both").size(), 1u);
-  world_.SetOffline(true);
-  ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
-  ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
-  world_.SetOffline(false);
-  world_.Erase("both/in");
-  ASSERT_TRUE(drive_->Refresh().ok());
-  FlushAll();
-  EXPECT_EQ(Names(""), std::vector<std::string>{"both"});
-  EXPECT_EQ(*Read("both"), "file");
+  Play(
+      "put both: file; put both/in: in the folder; open; count both: 1; offline; remove both/in; "
+      "rmdir both; online; erase both/in; refresh; flush; names: both; read both: file");
 }
 
 // The folder is deleted here, a new file takes its name, and others put a folder there again: three
 // of one name. `first`: what happens before the folder comes.
 class ThreeOfOneNameTest : public SpellingTest {
  protected:
-  void Play(const std::function<void()>& first) {
-    world_.Put("both", "file");
-    world_.Put("both/in", "in the folder");
-    Open();
+  void PlayThree(const std::function<void()>& first) {
+    Play("put both: file; put both/in: in the folder; open");
     ASSERT_EQ(Names(""), (std::vector<std::string>{"both", "both{file}"}));
-    ASSERT_EQ(Names("both").size(), 1u);
-    world_.SetOffline(true);
-    ASSERT_TRUE(drive_->Unlink(IdOf("both"), "in").ok());
-    ASSERT_TRUE(drive_->RemoveFolder(kRootId, "both").ok());
-    ASSERT_TRUE(Write("both", "new").ok());
-    world_.SetOffline(false);
+    Play("count both: 1; offline; remove both/in; rmdir both; write both: new; online");
     first();
     world_.Put("both/other", "of another");
     const Status looked = drive_->Refresh();
     EXPECT_TRUE(looked.ok()) << looked.error().what;
-    FlushAll();
-    ASSERT_TRUE(drive_->Refresh().ok());
+    Play("flush; refresh");
     std::multiset<std::string> there, here;
     for (const auto& [path, text] : world_.All()) there.insert(text);
     for (const std::string& name : Names("")) {
@@ -118,10 +86,10 @@ class ThreeOfOneNameTest : public SpellingTest {
 };
 TEST_F(ThreeOfOneNameTest, BeforeTheNewFileWentUp) {
   quiet_ = Duration(60000);
-  Play([] {});
+  PlayThree([] {});
 }
 TEST_F(ThreeOfOneNameTest, AfterIt) {
-  Play([this] { FlushAll(); });
+  PlayThree([this] { FlushAll(); });
 }
 
 // While a large folder's listing is on its way, the one name is asked for; the store answers, with
@@ -150,24 +118,16 @@ TEST_F(SpellingTest, AnotherSpellingIsNoSecondFile) {
 
 // Moved to another spelling, on a store that took the two for two names until then.
 TEST_F(SpellingTest, WhatAMoveLeftIsNotRemovedIfItIsTheSame) {
-  world_.Put("fern", "base");
-  retry_pause_ = Duration(10);
-  Open();
-  ASSERT_EQ(*Read("fern"), "base");
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["remove"].assign(1000, true);
-  }
-  ASSERT_TRUE(Hands(drive_.get()).Move("fern", "Fern").ok());
-  ASSERT_TRUE(Eventually([&] { return !Asked("remove").empty(); }));
+  Play(
+      "put fern: base; set retry=10; open; read fern: base; fail remove; move fern Fern; asked "
+      "remove");
   {
     const Lock lock(world_.mutex);
     world_.objects.erase("fern");
     world_.folds_names = true;
     world_.fails.clear();
   }
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"Fern", "base"}}));
+  Play("flush; store: Fern=base");
 }
 
 }  // namespace

@@ -10,8 +10,7 @@
 #include <string>
 #include <vector>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 
@@ -23,7 +22,6 @@ class TornTest : public DriveTest {
     quiet_ = Duration(60000);  // nothing goes up before the power goes
     disk_.WatchPower(folder_.path());
   }
-  Hands hands() { return Hands(drive_.get()); }
   void PutAll(const std::string& text) {
     for (int i = 0; i < kRounds; ++i) world_.Put(Name(i), text);
   }
@@ -51,9 +49,7 @@ class TornTest : public DriveTest {
     }
     const auto left = ReadFile(bytes);
     boot_id_ = "after " + name;
-    Open();
-    FlushAll();
-    EXPECT_TRUE(drive_->Refresh().ok());
+    Play("open; flush; refresh");
     return left.ok() ? *left : "";
   }
   // What the cache has came long ago.
@@ -75,12 +71,9 @@ class TornTest : public DriveTest {
   }
   // What waits is sent, and is on its way still when the drive gives up.
   void SendLate() {
-    {
-      const Lock lock(world_.mutex);
-      world_.next_write_is_late = true;
-      world_.fails["write"] = std::deque<bool>(1000, true);
-      world_.fails["write"].front() = false;
-    }
+    world_.DelayNextWrite();
+    world_.Fail("write");
+    world_.Pass("write");
     ASSERT_TRUE(Eventually([&] {
       Ignore(drive_->Flush(Duration(100)));
       const Lock lock(world_.mutex);

@@ -36,12 +36,10 @@ TEST_F(TornTest, APatchTakesNothingAlongOfAnEarlierVersion) {
     PutAll(before);
     Open();
     for (int i = 0; i < kRounds; ++i) ASSERT_TRUE(Read(Name(i)).ok());
-    world_.SetOffline(true);
-    ASSERT_TRUE(Write("waits", "for the store").ok());
+    Play("offline; write waits: for the store");
     Close();  // with all of that on the disk
     MakeOld();
-    world_.SetOffline(false);
-    Open();
+    Play("online; open");
     std::string patched = scan_;
     patched.replace(299000, 3, "NEW");
     for (int i = 0; i < kRounds / 2; ++i) {
@@ -74,8 +72,7 @@ TEST_F(TornTest, APatchTakesNothingAlongOfAFileThatShouldHaveGone) {
     Ignore(drive_->Refresh());
     Close();
     disk_.Heal();
-    Open();
-    ASSERT_TRUE(drive_->Refresh().ok());
+    Play("open; refresh");
     ASSERT_TRUE(*Read(name) == scan_);
     ASSERT_TRUE(hands().Patch(name, "NEW", 299000).ok());
     LoseTheRest(i);
@@ -159,13 +156,10 @@ TEST_F(TornTest, TheBeginningOfALongerOneIsNotTheFormer) {
     ASSERT_TRUE(Write(name, std::string(5000, 'f')).ok());
     ASSERT_TRUE(drive_->FsyncFolder().ok());
     const std::string bytes = folder_ / "state/pending/" + std::to_string(IdOf(name));
-    disk_.DieAt(disk_.operations() + 1);
-    Close();
-    disk_.Heal();
+    Kill();
     std::ofstream(bytes) << scan_.substr(0, 9000);
     boot_id_ = "after " + name;
-    Open();
-    FlushAll();
+    Play("open; flush");
     EXPECT_TRUE(world_.All()[name] == (there ? "of before" : scan_.substr(0, 9000)))
         << world_.All()[name].size();
     EXPECT_TRUE(Kept(name) ==
@@ -183,9 +177,7 @@ TEST_F(TornTest, AfterAnOrderlyEndAFileWithGapsIsWhole) {
   Close();
   disk_.PowerCut(1);  // later
   boot_id_ = "two";
-  Open();
-  FlushAll();
-  EXPECT_EQ(drive_->Summary().conflicts, 0u);
+  Play("open; flush; conflicts 0");
   const std::string there = world_.All()[Name(0)];
   EXPECT_TRUE(there == "begin" + std::string(999'995, '\0') + "end") << there.size();
 }
@@ -230,12 +222,8 @@ TEST_F(TornTest, WhatTheStoreHasGotStaysWhereTheFileWasWhenThatHasMovedOn) {
     Close();  // with that on the disk
     Open();
     ASSERT_TRUE(Write(Name(i), last).ok());
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["write"] = {true};
-      world_.fails["write"] = std::deque<bool>(1000, true);
-      world_.fails["write"].front() = false;
-    }
+    Play("lose write; fail write");
+    world_.Pass("write");
     ASSERT_TRUE(Eventually([&] {
       Ignore(drive_->Flush(Duration(0)));
       return world_.All()[Name(i)] == last;
@@ -244,12 +232,7 @@ TEST_F(TornTest, WhatTheStoreHasGotStaysWhereTheFileWasWhenThatHasMovedOn) {
     ASSERT_TRUE(drive_->FsyncFolder().ok());
     LosePower(i);
     SetAge(std::chrono::hours(-1));  // it may be of this moment, as far as the clock tells
-    {
-      const Lock lock(world_.mutex);
-      world_.fails.clear();
-    }
-    Open();
-    FlushAll();
+    Play("heal; open; flush");
     const auto there = world_.All();
     EXPECT_TRUE(there.count(Name(i)) > 0 ? there.at(Name(i)) == last : there.at(moved) == last)
         << i << ": " << there.at(moved);
@@ -262,8 +245,7 @@ TEST_F(TornTest, WhatIsWrittenAnewWhileItGoesUpDoesNotGoUpInPart) {
   world_.keeps_former = true;
   const std::string before(3000, 'a'), after(5000, 'b');
   world_.Put("f", before);
-  Open();
-  ASSERT_TRUE(hands().Patch("f", "a", 10).ok());
+  Play("open; patch f 10: a");
   std::atomic<bool> once{false};
   world_.on_read = [&](const std::string&) {  // what is missing of it, before it goes up
     if (once.exchange(true)) return;
@@ -310,8 +292,7 @@ TEST_F(TornTest, AStartThatIsCutOffIsMadeAnew) {
         disk_.PowerCut(static_cast<std::uint64_t>(i));
         boot_id_ = "again, " + name;
       }
-      Open();
-      FlushAll();
+      Play("open; flush");
       EXPECT_TRUE(world_.All()[name] == "of before")
           << name << ": " << world_.All()[name].size() << " bytes";
       EXPECT_TRUE(Kept(name) == std::vector{scan_.substr(0, 1000)}) << name;
@@ -382,8 +363,7 @@ TEST_F(TornTest, WhatIsInTheCacheIsOfTheVersionThatTheIndexSays) {
         ASSERT_TRUE(drive_->Evict({}, {}).ok());  // saves what is known to be here
       }
     }
-    FlushAll();
-    ASSERT_TRUE(drive_->FsyncFolder().ok());
+    Play("flush; fsync-folder");
     CutPower(i);
     EXPECT_TRUE(drive_->Refresh().ok());
     EXPECT_TRUE(*Read(name) == world_.All()[name]) << i;
@@ -429,24 +409,20 @@ TEST_F(TornTest, WhatWasFetchedAMomentBeforeDoesNotGoUp) {
 // while nobody can look.
 TEST_F(TornTest, AForgottenFileIsNotTakenForTheNextOne) {
   trial_pause_ = retry_pause_ = may_be_late_ = Duration(10);
-  Open();
-  ASSERT_TRUE(hands().MakeFolder("d").ok());
-  FlushAll();
+  Play("open; mkdir d; flush");
   int forgotten = 0;
   for (int i = 0; i < kRounds; ++i) {
     const std::string name = "d/" + Name(i), first = "first " + name, second = "second " + name;
     ASSERT_TRUE(drive_->FsyncFolder().ok());
     ASSERT_TRUE(Write(name, first).ok());
-    FlushAll();
-    world_.SetOffline(true);
+    Play("flush; offline");
     CutPower(i);
     const bool known = drive_->NodeAt(name).ok();
     if (!known) {
       ASSERT_TRUE(Write(name, second).ok());
       ++forgotten;
     }
-    world_.SetOffline(false);
-    FlushAll();
+    Play("online; flush");
     std::multiset<std::string> there;
     for (const auto& [path, text] : world_.All()) there.insert(text);
     EXPECT_EQ(there.count(first), 1u) << i;
@@ -462,8 +438,7 @@ TEST_F(TornTest, WhatTheStoreHasGotStaysWhenTheRestIsDropped) {
   int dropped = 0;
   for (int i = 0; i < kRounds; ++i) {
     ASSERT_TRUE(Write(Name(i), scan_).ok());
-    ASSERT_TRUE(drive_->FsyncFolder().ok());
-    FlushAll();
+    Play("fsync-folder; flush");
     CutPower(i);
     std::thread flush([&] { FlushAll(); });
     // at once, before the copy has gone up
@@ -507,10 +482,7 @@ TEST_F(TornTest, WhatWasSyncedWhileItsBeginningWentUpIsNoConflictWithThat) {
 
 // As on any disk: it is gone, or what is left of it can be read. And it goes on so.
 TEST_F(TornTest, WhatIsLostOfAFileThatIsOnlyHereIsNotShown) {
-  Open();
-  ASSERT_TRUE(hands().MakeFolder("scratch").ok());
-  FlushAll();
-  ASSERT_TRUE(drive_->Place(IdOf("scratch"), Placement::kLocal).ok());
+  Play("open; mkdir scratch; flush; place scratch local");
   int lost = 0;
   for (int i = 0; i < kRounds; ++i) {
     const std::string path = "scratch/" + Name(i);
@@ -522,16 +494,12 @@ TEST_F(TornTest, WhatIsLostOfAFileThatIsOnlyHereIsNotShown) {
     EXPECT_TRUE(*Read(path) == scan_);
   }
   EXPECT_GT(lost, 0);
-  ASSERT_TRUE(drive_->Place(IdOf("scratch"), Placement::kNone).ok());
-  FlushAll();
+  Play("place scratch none; flush");
 }
 
 // Nothing waits of it: its only copy is here.
 TEST_F(TornTest, AFileThatIsOnlyHereIsSyncedByAReader) {
-  Open();
-  ASSERT_TRUE(hands().MakeFolder("scratch").ok());
-  FlushAll();
-  ASSERT_TRUE(drive_->Place(IdOf("scratch"), Placement::kLocal).ok());
+  Play("open; mkdir scratch; flush; place scratch local");
   for (int i = 0; i < kRounds; ++i) {
     const std::string path = "scratch/" + Name(i), text(5000, static_cast<char>('a' + i));
     ASSERT_TRUE(Write(path, text).ok());

@@ -31,7 +31,7 @@ class TreeTest : public ::testing::Test, public BlobSink, public EffectSink {
   void Note(std::string what) { done_.push_back(std::move(what)); }
   std::vector<std::string> Done() { return std::exchange(done_, {}); }
 
-  static Live* Make(Tree::View* view, const std::string& name) {
+  static Inode* Make(Tree::View* view, const std::string& name) {
     Node node;
     node.parent = kRootId;
     node.name = name;
@@ -49,10 +49,10 @@ TEST_F(TreeTest, EffectsComeWithTheOutermostCommit) {
   Tree::View view(&tree_);
   {
     Tree::Change change(&view);
-    Live* live = Make(&view, "a");
-    ASSERT_NE(live, nullptr);
+    Inode* inode = Make(&view, "a");
+    ASSERT_NE(inode, nullptr);
     view.Emit(Event::NameChanged(kRootId, "a"));
-    ASSERT_TRUE(view.AddIntent(live).ok());
+    ASSERT_TRUE(view.QueueChange(inode).ok());
     EXPECT_EQ(Done(), Strings{});
     ASSERT_TRUE(change.Commit().ok());
   }
@@ -63,20 +63,20 @@ TEST_F(TreeTest, AnUndoneChangeCausesNothingAndMemorySaysAgainWhatTheIndexSays) 
   NodeId id = kNoNode;
   {
     Tree::View view(&tree_);
-    Live* live = Make(&view, "a");
-    id = live->node.id;
+    Inode* inode = Make(&view, "a");
+    id = inode->node.id;
     Tree::Change change(&view);
-    live = *view.Get(id);
-    live->node.name = "b";
-    live->node.on_disk = 0;
+    inode = *view.Get(id);
+    inode->node.name = "b";
+    inode->node.cached.bytes = 0;
     view.ReleaseOnCommit(id, 7);
     view.Emit(Event::NameChanged(kRootId, "b"));
-    ASSERT_TRUE(view.AddIntent(live).ok());
+    ASSERT_TRUE(view.QueueChange(inode).ok());
   }
   Tree::View view(&tree_);
   EXPECT_EQ(Done(), (Strings{"release 7"}));  // no longer counted; the files stay
   EXPECT_EQ((*view.Get(id))->node.name, "a");
-  EXPECT_EQ((*view.Get(id))->node.intent, 0);
+  EXPECT_EQ((*view.Get(id))->node.pending.seq, 0);
 }
 
 TEST_F(TreeTest, EffectsOutsideAChangeComeBeforeOthersSeeTheTree) {
@@ -109,24 +109,24 @@ TEST_F(TreeTest, PathsFollowThePlacesHereAndThere) {
   folder.kind = NodeKind::kFolder;
   folder.parent = kRootId;
   folder.name = "herbs";
-  folder.there = There::kElsewhere;
-  folder.there_parent = kRootId;
-  folder.there_name = "plants";
+  folder.remote.place = RemotePlace::kMoved;
+  folder.remote.parent = kRootId;
+  folder.remote.name = "plants";
   ASSERT_TRUE(view.index().Insert(&folder).ok());
   Node file;
   file.parent = folder.id;
   file.name = "a";
-  file.there = There::kSame;
+  file.remote.place = RemotePlace::kSame;
   ASSERT_TRUE(view.index().Insert(&file).ok());
   EXPECT_EQ(*view.PathHere(file.id), "herbs/a");
-  EXPECT_EQ(*view.TherePath(file), "plants/a");
-  EXPECT_EQ(*view.FolderKey(folder.id), "plants/");
+  EXPECT_EQ(*view.RemotePath(file), "plants/a");
+  EXPECT_EQ(*view.RemotePrefix(folder.id), "plants/");
 }
 
 TEST_F(TreeTest, MemoryForgetsWhatNothingNeeds) {
   Tree::View view(&tree_);
   for (int i = 0; i < 10; ++i) ASSERT_NE(Make(&view, std::to_string(i)), nullptr);
-  Live* used = *view.Find(kRootId, "3");
+  Inode* used = *view.Find(kRootId, "3");
   used->lookups = 1;
   view.Trim();
   EXPECT_EQ(view.inodes().size(), 1u);

@@ -1,21 +1,22 @@
 // What goes wrong around a drive: its state is damaged or deleted, clocks jump, power is cut, too
 // much is deleted at once, both sides change the same things.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <filesystem>
 #include <fstream>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 namespace fs = std::filesystem;
 
 class TroubleTest : public DriveTest {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   void Damage(const std::string& path, std::uintmax_t from, std::size_t bytes) {
     std::fstream file(path, std::ios::in | std::ios::out | std::ios::binary);
     file.seekp(static_cast<std::streamoff>(from));
@@ -29,23 +30,13 @@ TEST_F(TroubleTest, ADamagedIndexIsMadeAnewAndNothingWaitingIsLost) {
   quiet_ = Duration(60000);  // nothing goes up while the patch is made
   world_.Put("d/old", "from the store");
   world_.Put("big", std::string(300000, 'o'));
-  Open();
-  ASSERT_EQ(*Read("d/old"), "from the store");
-  ASSERT_EQ(Names(""), (std::vector<std::string>{"big", "d"}));
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("d/new", "waiting").ok());
-  ASSERT_TRUE(hands().MakeFolder("fresh").ok());
-  ASSERT_TRUE(Write("fresh/deep", "waits too").ok());
-  world_.SetOffline(false);
-  ASSERT_TRUE(hands().Patch("big", "NEW", 150000).ok());
-  world_.SetOffline(true);
-  Close();
+  Play(
+      "open; read d/old: from the store; names: big d; offline; write d/new: waiting; mkdir fresh; "
+      "write fresh/deep: waits too; online; patch big 150000: NEW; offline; close");
   const std::string index = folder_ / "state/index.db";
   Damage(index, 0, 2000);
-  world_.SetOffline(false);
-  Open();
-  EXPECT_NE(drive_->Summary().last_error.find("3 waiting files were found again"),
-            std::string::npos)
+  Play("online; open");
+  EXPECT_THAT(drive_->Summary().last_error, HasSubstr("3 waiting files were found again"))
       << drive_->Summary().last_error;
   FlushAll();
   std::string big(300000, 'o');
@@ -60,15 +51,12 @@ TEST_F(TroubleTest, ADamagedIndexIsMadeAnewAndNothingWaitingIsLost) {
 
 TEST_F(TroubleTest, DamageInTheMiddleOfTheIndexIsFoundAtOpen) {
   for (int i = 0; i < 300; ++i) world_.Put("d/file-" + std::to_string(i), "x");
-  Open();
-  ASSERT_EQ(Names("d").size(), 300u);
-  Close();
+  Play("open; count d: 300; close");
   const std::string index = folder_ / "state/index.db";
   ASSERT_GT(fs::file_size(index), 20000u);
   for (std::uintmax_t at = 4096; at + 4096 < fs::file_size(index); at += 8192)
     Damage(index, at, 200);
-  Open();
-  EXPECT_EQ(Names("d").size(), 300u);
+  Play("open; count d: 300");
   bool kept = false;
   for (const auto& entry : fs::directory_iterator(folder_ / "state"))
     kept = kept || entry.path().string().find("index.db.damaged-") != std::string::npos;
@@ -76,39 +64,25 @@ TEST_F(TroubleTest, DamageInTheMiddleOfTheIndexIsFoundAtOpen) {
 }
 
 TEST_F(TroubleTest, ALostIndexFindsWhatWaitsByItsNotes) {
-  Open();
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("f", "waiting").ok());
-  ASSERT_TRUE(hands().Move("f", "renamed").ok());
-  Close();
+  Play("open; offline; write f: waiting; move f renamed; close");
   for (const char* ending : {"", "-wal", "-shm"})
     fs::remove(folder_ / "state/index.db" + std::string(ending));
-  world_.SetOffline(false);
-  Open();
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"renamed", "waiting"}}));
+  Play("online; open; flush; store: renamed=waiting");
 }
 
 // As a file system leaves it that lost what was not synced.
 TEST_F(TroubleTest, AnEmptiedIndexFindsWhatWaitsByItsNotes) {
-  Open();
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("f", "waiting").ok());
-  Close();
+  Play("open; offline; write f: waiting; close");
   fs::resize_file(folder_ / "state/index.db", 0);
-  world_.SetOffline(false);
-  Open();
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"f", "waiting"}}));
+  Play("online; open; flush; store: f=waiting");
 }
 
 // At each point of it.
 TEST_F(TroubleTest, AnIndexWhoseMakingWasCutOffIsMadeToTheEnd) {
   std::uint64_t n = 0;
   for (bool died = true; died; ++n) {
-    Open();
-    world_.SetOffline(true);
-    std::map<std::string, std::string> wanted;
+    Play("open; offline");
+    Files wanted;
     for (int i = 0; i < 3; ++i) {
       wanted["f" + std::to_string(i)] = "waiting " + std::to_string(i);
       ASSERT_TRUE(Write("f" + std::to_string(i), "waiting " + std::to_string(i)).ok());
@@ -120,9 +94,7 @@ TEST_F(TroubleTest, AnIndexWhoseMakingWasCutOffIsMadeToTheEnd) {
     Ignore(Drive::Open(Options(), std::make_unique<FakeStore>(&world_)));
     died = disk_.dead();
     disk_.Heal();
-    world_.SetOffline(false);
-    Open();
-    FlushAll();
+    Play("online; open; flush");
     ASSERT_EQ(world_.All(), wanted) << "killed at operation " << n;
     Close();
     fs::remove_all(folder_ / "state");
@@ -136,8 +108,7 @@ TEST_F(TroubleTest, AnIndexWhoseMakingWasCutOffIsMadeToTheEnd) {
 TEST_F(TroubleTest, WithoutRoomForItsNoteWhatWaitsStandsBesideTheStores) {
   const std::string scan(3'000'000, 'o');
   world_.Put("scan", scan);
-  quiet_ = Duration(60000);
-  Open();
+  Play("set quiet=60000; open");
   const auto opened = drive_->OpenNode(IdOf("scan"), Drive::Intent::kWrite);
   ASSERT_TRUE(opened.ok());
   for (std::uint64_t at = 0; at < scan.size(); at += 50) {
@@ -150,8 +121,7 @@ TEST_F(TroubleTest, WithoutRoomForItsNoteWhatWaitsStandsBesideTheStores) {
   drive_->Release(opened->file);
   Close();
   fs::resize_file(folder_ / "state/index.db", 0);
-  Open();
-  FlushAll();
+  Play("open; flush");
   std::string written(scan.size(), '\0');
   for (std::uint64_t at = 0; at < scan.size(); at += 50) written[at] = 'N';
   written.resize(2'999'951);
@@ -163,9 +133,7 @@ TEST_F(TroubleTest, WithoutRoomForItsNoteWhatWaitsStandsBesideTheStores) {
 }
 
 TEST_F(TroubleTest, WhatIsKnownIsMountedWhileTheStoreWantsSomething) {
-  world_.Put("f", "content");
-  Open();
-  ASSERT_EQ(*Read("f"), "content");
+  Play("put f: content; open; read f: content");
   for (const Code code :
        {Code::kUnavailable, Code::kThrottled, Code::kStoreFault, Code::kTimeout, Code::kSignIn}) {
     Close();
@@ -175,29 +143,19 @@ TEST_F(TroubleTest, WhatIsKnownIsMountedWhileTheStoreWantsSomething) {
     EXPECT_NE(drive_->Summary().last_error, "") << NameOf(code);
     world_.SetOffline(false);
   }
-  EXPECT_TRUE(Write("g", "more").ok());
-  FlushAll();
+  Play("write g: more; flush");
   EXPECT_EQ(world_.All().at("g"), "more");
 }
 
 TEST_F(TroubleTest, AFaultIsSaidUntilItIsOvercome) {
-  retry_pause_ = trial_pause_ = Duration(10);
-  quiet_ = Duration(1);
-  world_.Put("d/f", "content");
-  Open();
+  Play("set retry=10 trial=10; set quiet=1; put d/f: content; open");
   const auto fails = [&](const std::string& kind, const std::function<Status()>& work) {
-    {
-      const Lock lock(world_.mutex);
-      world_.fails[kind] = std::deque<bool>(10000, true);
-    }
+    world_.Fail(kind);
     EXPECT_TRUE(Eventually([&] {
       Ignore(work());
       return drive_->Summary().offline_since == 0 && drive_->Summary().last_error != "";
     }));
-    {
-      const Lock lock(world_.mutex);
-      world_.fails.clear();
-    }
+    world_.Heal();
     EXPECT_TRUE(Eventually([&] { return work().ok(); }));
     FlushAll();
     EXPECT_TRUE(Eventually([&] { return drive_->Summary().last_error == ""; })) << kind;
@@ -214,34 +172,20 @@ TEST_F(TroubleTest, WhatDoesNotPassIsSaid) {
   ASSERT_TRUE(Write("sheet", "pressed").ok());
   const auto said = [this] {
     const auto queue = *drive_->Queue(10);
-    return queue.size() == 1 ? queue[0].second.error : "";
+    return queue.size() == 1 ? queue[0].second.pending.error : "";
   };
   EXPECT_TRUE(Eventually([&] { return said() == "the store does not answer"; })) << said();
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(world_.All()["sheet"], "pressed");
-  EXPECT_EQ(drive_->NodeAt("sheet")->error, "");
+  Play("online; flush; has sheet: pressed");
+  EXPECT_EQ(drive_->NodeAt("sheet")->pending.error, "");
 }
 
 TEST_F(TroubleTest, AFaultOfAFileIsNotSaidWhenThatIsGone) {
-  retry_pause_ = trial_pause_ = Duration(10);
-  world_.Put("d/f", "content");
-  world_.Put("d/other", "content");
-  Open();
-  Names("d");
-  {
-    const Lock lock(world_.mutex);
-    world_.fails["read"] = std::deque<bool>(10000, true);
-  }
+  Play("set retry=10 trial=10; put d/f: content; put d/other: content; open; list d; fail read");
   EXPECT_TRUE(Eventually([&] {
     EXPECT_FALSE(Read("d/f").ok());
     return drive_->Summary().offline_since == 0 && drive_->Summary().last_error != "";
   }));
-  world_.Erase("d/f");
-  {
-    const Lock lock(world_.mutex);
-    world_.fails.clear();
-  }
+  Play("erase d/f; heal");
   ASSERT_TRUE(Eventually([&] {
     Ignore(drive_->Refresh());
     return Names("d").size() == 1;
@@ -258,11 +202,9 @@ TEST_F(TroubleTest, WhatIsGoneAtTheStoreIsMountedWhileSomethingWaits) {
     }
     Close();
     if (waits) {
-      Open();
-      EXPECT_EQ(*Read("new"), "only copy");
+      Play("open; read new: only copy");
       EXPECT_NE(drive_->Summary().last_error, "");
-      world_.SetOffline(false);
-      FlushAll();
+      Play("online; flush");
     } else {
       Open(1ull << 30, Code::kNotFound);
     }
@@ -270,14 +212,13 @@ TEST_F(TroubleTest, WhatIsGoneAtTheStoreIsMountedWhileSomethingWaits) {
 }
 
 TEST_F(TroubleTest, LetInAgainWhatWaitsGoesUpAtOnce) {
-  retry_pause_ = Duration(400);
-  Open();
+  Play("set retry=400; open");
   world_.SetOffline(true, Code::kPermission);
   ASSERT_TRUE(Write("new", "only copy").ok());
   // refused so often that the next try is far away
   ASSERT_TRUE(Eventually([&] {
     const auto state = drive_->State(IdOf("new"));
-    return state.ok() && state->node.attempts >= 4;
+    return state.ok() && state->node.pending.tries >= 4;
   }));
   EXPECT_FALSE(drive_->Refresh().ok());
   world_.SetOffline(false);
@@ -296,57 +237,44 @@ TEST_F(TroubleTest, AFolderThatIsThereByWhatIsInItMovesWithIt) {
   for (const bool deleted : {false, true}) {
     Open();
     refuse(true);
-    ASSERT_TRUE(hands().MakeFolder("new").ok());
-    ASSERT_TRUE(hands().MakeFolder("new/deep").ok());
-    ASSERT_TRUE(Write("new/deep/f", "content").ok());
-    ASSERT_TRUE(Eventually([&] { return world_.All().count("new/deep/f") > 0; }));
+    Play("mkdir new; mkdir new/deep; write new/deep/f: content; at new/deep/f");
     ASSERT_TRUE(Eventually([&] {
       const auto state = drive_->State(IdOf("new/deep/f"));
-      return state.ok() && state->node.intent == 0;
+      return state.ok() && state->node.pending.seq == 0;
     }));
     if (deleted) {
-      ASSERT_TRUE(hands().Remove("new/deep/f").ok());
-      ASSERT_TRUE(hands().RemoveFolder("new/deep").ok());
-      ASSERT_TRUE(hands().RemoveFolder("new").ok());
+      Play("remove new/deep/f; rmdir new/deep; rmdir new");
     } else {
       ASSERT_TRUE(hands().Move("new", "moved").ok());
     }
     refuse(false);
-    FlushAll();
-    ASSERT_TRUE(drive_->Refresh().ok());
+    Play("flush; refresh");
     const auto all = world_.All();
     if (deleted) {
       EXPECT_EQ(all.count("new/deep/f"), 0u);
     } else {
       EXPECT_EQ(all.count("new/deep/f"), 0u);
       ASSERT_EQ(all.count("moved/deep/f"), 1u);
-      EXPECT_EQ(*Read("moved/deep/f"), "content");
-      EXPECT_EQ(Names(""), std::vector<std::string>{"moved"});
-      ASSERT_TRUE(hands().Remove("moved/deep/f").ok());
-      ASSERT_TRUE(hands().RemoveFolder("moved/deep").ok());
-      ASSERT_TRUE(hands().RemoveFolder("moved").ok());
-      FlushAll();
+      Play(
+          "read moved/deep/f: content; names: moved; remove moved/deep/f; rmdir moved/deep; rmdir "
+          "moved; flush");
     }
-    EXPECT_TRUE(world_.All().empty());
-    Close();
+    Play("store:; close");
   }
 }
 
 TEST_F(TroubleTest, AStateFolderDeletedUnderItTakesNothingNewAndSaysWhy) {
-  world_.Put("f", "content");
-  Open();
-  ASSERT_EQ(*Read("f"), "content");
+  Play("put f: content; open; read f: content");
   fs::remove_all(folder_ / "state");
   const Status refused = Write("new", "text");
   ASSERT_FALSE(refused.ok());
   EXPECT_EQ(refused.error().code, Code::kIo);
-  EXPECT_NE(drive_->Summary().last_error.find("was deleted"), std::string::npos);
+  EXPECT_THAT(drive_->Summary().last_error, HasSubstr("was deleted"));
   EXPECT_EQ(*Read("f"), "content") << "reading goes on";
 }
 
 TEST_F(TroubleTest, WaitingBytesThatSomebodyDeletedAreNotReplacedByNothing) {
-  Open();
-  world_.SetOffline(true);
+  Play("open; offline");
   ASSERT_TRUE(Write("f", std::string(1000, 'w')).ok());
   Close();
   for (const auto& file : fs::directory_iterator(folder_ / "state/pending")) fs::remove(file);
@@ -356,26 +284,14 @@ TEST_F(TroubleTest, WaitingBytesThatSomebodyDeletedAreNotReplacedByNothing) {
   EXPECT_EQ(drive_->Flush(Duration(500)).error().code, Code::kTimeout);
   const auto queue = drive_->Queue(10);
   ASSERT_EQ(queue->size(), 1u);
-  EXPECT_NE((*queue)[0].second.error.find("no longer on this disk"), std::string::npos);
+  EXPECT_THAT((*queue)[0].second.pending.error, HasSubstr("no longer on this disk"));
   EXPECT_EQ(world_.All().count("f"), 0u) << "an empty file went up in their place";
 }
 
 TEST_F(TroubleTest, AFolderThatVanishesKeepsWhatWasMovedIntoIt) {
-  world_.Put("a/inner/x", "X");
-  world_.Put("b/y", "Y");
-  Open();
-  ASSERT_EQ(Names("a/inner").size(), 1u);
-  ASSERT_EQ(Names("b").size(), 1u);
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Move("a/inner", "b/inner").ok());
-  world_.Erase("b/y");
-  Close();
-  world_.SetOffline(false);
-  Open();
-  ASSERT_TRUE(drive_->Refresh().ok());
-  FlushAll();
-  EXPECT_EQ(*Read("b/inner/x"), "X");
-  EXPECT_EQ(world_.All().count("b/inner/x"), 1u);
+  Play(
+      "put a/inner/x: X; put b/y: Y; open; count a/inner: 1; count b: 1; offline; move a/inner "
+      "b/inner; erase b/y; close; online; open; refresh; flush; read b/inner/x: X; has b/inner/x");
 }
 
 TEST_F(TroubleTest, ACutBetweenAnUploadAndItsNextChangeIsSent) {
@@ -390,27 +306,20 @@ TEST_F(TroubleTest, ACutBetweenAnUploadAndItsNextChangeIsSent) {
 
 TEST_F(TroubleTest, AChangeOfAFileThatWasReplacedBeforeItWasWhollyHereIsKept) {
   world_.Put("big", std::string(3000000, 'o'));
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"big"});
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Patch("big", "NEW", 1500000).ok());
-  world_.Put("big", "theirs");
-  world_.SetOffline(false);
-  FlushAll();
-  EXPECT_EQ(world_.All()["big"], "theirs");
+  Play(
+      "open; names: big; offline; patch big 1500000: NEW; put big: theirs; online; flush; has big: "
+      "theirs");
   const auto conflicts = drive_->Conflicts();
   ASSERT_EQ(conflicts->size(), 1u);
   const std::string kept = world_.All()[(*conflicts)[0].first];
   ASSERT_EQ(kept.size(), 3000000u);
   EXPECT_EQ(kept.substr(1500000, 3), "NEW");
-  EXPECT_NE(drive_->Summary().last_error.find("zeros"), std::string::npos);
+  EXPECT_THAT(drive_->Summary().last_error, HasSubstr("zeros"));
 }
 
 TEST_F(TroubleTest, NewFilesAtTheOldPlacesOfMovedOnesStay) {
   for (int i = 0; i < 12; ++i) world_.Put("d/" + std::to_string(i), "old");
-  world_.Put("e/keep", "k");
-  Open();
-  ASSERT_EQ(Names("d").size(), 12u);
+  Play("put e/keep: k; open; count d: 12");
   for (int round = 0; round < 5; ++round) {
     const std::string text = "new " + std::to_string(round);
     for (int i = 0; i < 12; ++i) {
@@ -425,21 +334,8 @@ TEST_F(TroubleTest, NewFilesAtTheOldPlacesOfMovedOnesStay) {
 
 // ---- clocks
 
-class JumpingClock : public Clock {
- public:
-  std::atomic<std::int64_t> ahead_seconds{0};
-  Nanos Wall() const override { return SystemClock().Wall() + ahead_seconds * 1'000'000'000; }
-  Steady Now() const override { return SystemClock().Now(); }
-};
-
 TEST_F(TroubleTest, WhatAKilledProcessLeftAtTheStoreIsRemovedWhenItIsOld) {
-  class LaterClock : public Clock {
-   public:
-    std::atomic<long> hours = 0;
-    Nanos Wall() const override { return SystemClock().Wall() + hours * 3600'000'000'000; }
-    Steady Now() const override { return SystemClock().Now() + std::chrono::hours(hours.load()); }
-  };
-  LaterClock clock;
+  AheadClock clock;
   clock_ = &clock;
   const std::vector<std::string> left = {"ferns/.pargeter-scratch-same-1",
                                          "ferns/.pargeter-scratch-put-2",
@@ -463,14 +359,14 @@ TEST_F(TroubleTest, WhatAKilledProcessLeftAtTheStoreIsRemovedWhenItIsOld) {
   age(clock.Wall());
   Open();
   look();
-  clock.hours = 3;
+  clock.Advance(std::chrono::hours(3));
   look();
   EXPECT_EQ(removals(), 0) << "it is in use, perhaps";
   age(clock.Wall() - 48 * 3600'000'000'000);
   look();
   EXPECT_EQ(removals(), 0) << "the store's clock may be wrong";
   world_.Put(left[2], "still being written");
-  clock.hours = 5;
+  clock.Advance(std::chrono::hours(2));
   look();
   const auto all = world_.All();
   EXPECT_EQ(all.count(left[0]) + all.count(left[1]), 0u);
@@ -480,13 +376,11 @@ TEST_F(TroubleTest, WhatAKilledProcessLeftAtTheStoreIsRemovedWhenItIsOld) {
 }
 
 TEST_F(TroubleTest, TheWallClockMayJump) {
-  JumpingClock clock;
+  AheadClock clock;
   clock_ = &clock;
-  world_.Put("f", "1");
-  Open();
-  ASSERT_EQ(*Read("f"), "1");
+  Play("put f: 1; open; read f: 1");
   for (const std::int64_t jump : {86400L * 3650, -86400L * 3650, 0L}) {
-    clock.ahead_seconds = jump;
+    clock.wall_ahead = (jump)*1'000'000'000;
     ASSERT_TRUE(Write("g", std::to_string(jump)).ok());
     FlushAll();
     EXPECT_EQ(world_.All()["g"], std::to_string(jump));
@@ -495,9 +389,8 @@ TEST_F(TroubleTest, TheWallClockMayJump) {
     EXPECT_EQ(*Read("f"), std::to_string(jump));
   }
   Close();
-  clock.ahead_seconds = -86400L * 3650;
-  Open();
-  EXPECT_EQ(*Read("g"), "0");
+  clock.wall_ahead = (-86400L * 3650) * 1'000'000'000;
+  Play("open; read g: 0");
   Close();  // before its clock goes
 }
 
@@ -506,16 +399,10 @@ TEST_F(TroubleTest, TheWallClockMayJump) {
 TEST_F(TroubleTest, AfterAPowerCutUnsyncedBytesOfTheCacheAreFetchedAgain) {
   world_.Put("f", "content");
   disk_.WatchPower(folder_.path());
-  Open();
-  ASSERT_EQ(*Read("f"), "content");
-  ASSERT_TRUE(Write("mine", "acknowledged, never synced").ok());
-  FlushAll();
-  Close();
+  Play("open; read f: content; write mine: acknowledged, never synced; flush; close");
   disk_.PowerCut(3);
   boot_id_ = "two";
-  Open();
-  EXPECT_EQ(*Read("f"), "content");
-  EXPECT_EQ(*Read("mine"), "acknowledged, never synced");
+  Play("open; read f: content; read mine: acknowledged, never synced");
 }
 
 // The index of before the upload is back, and speaks of a waiting file.
@@ -540,9 +427,7 @@ TEST_F(TroubleTest, WhatWasSyncedUploadedAndEvictedOutlivesAPowerCut) {
 // As sync(1) does it.
 TEST_F(TroubleTest, WhatIsSyncedByAReaderOutlivesAPowerCut) {
   disk_.WatchPower(folder_.path());
-  Open();
-  ASSERT_EQ(Names("").size(), 0u);
-  world_.SetOffline(true);
+  Play("open; count: 0; offline");
   for (int i = 0; i < 10; ++i) {
     const std::string name = "f" + std::to_string(i), text(5000, static_cast<char>('a' + i));
     ASSERT_TRUE(Write(name, text).ok());
@@ -560,10 +445,7 @@ TEST_F(TroubleTest, WhatIsSyncedByAReaderOutlivesAPowerCut) {
 // As a database does it: written, synced, renamed to its place, its folder synced.
 TEST_F(TroubleTest, TheNamesOfASyncedFolderOutliveAPowerCut) {
   disk_.WatchPower(folder_.path());
-  Open();
-  ASSERT_EQ(Names("").size(), 0u);
-  world_.SetOffline(true);
-  ASSERT_TRUE(hands().Write("list", "of before", true).ok());
+  Play("open; count: 0; offline; sync list: of before");
   for (int i = 0; i < 10; ++i) {
     const std::string folder = "d" + std::to_string(i), text = "list " + std::to_string(i);
     ASSERT_TRUE(hands().Write("new", text, true).ok());
@@ -582,16 +464,13 @@ TEST_F(TroubleTest, TheNamesOfASyncedFolderOutliveAPowerCut) {
 class ConflictTest : public TroubleTest {
  protected:
   void SetUp() override {
-    world_.Put("d/list.csv", "base");
-    Open();
-    ASSERT_EQ(*Read("d/list.csv"), "base");
-    world_.Put("d/list.csv", "theirs");
-    ASSERT_TRUE(Write("d/list.csv", "ours").ok());
-    FlushAll();
+    Play(
+        "put d/list.csv: base; open; read d/list.csv: base; put d/list.csv: theirs; write "
+        "d/list.csv: ours; flush");
     const auto conflicts = drive_->Conflicts();
     ASSERT_EQ(conflicts->size(), 1u);
     copy_ = (*conflicts)[0].first;
-    EXPECT_EQ((*conflicts)[0].second.beside, "list.csv");
+    EXPECT_EQ((*conflicts)[0].second.conflict_copy.original_name, "list.csv");
     EXPECT_EQ(drive_->State((*conflicts)[0].second.id)->state, "conflict");
   }
   std::string copy_;
@@ -599,16 +478,12 @@ class ConflictTest : public TroubleTest {
 
 TEST_F(ConflictTest, HereTakesTheName) {
   ASSERT_TRUE(drive_->SettleConflict(copy_, Drive::Keep::kHere).ok());
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/list.csv", "ours"}}));
-  EXPECT_TRUE(drive_->Conflicts()->empty());
+  Play("flush; store: d/list.csv=ours; conflicts 0");
 }
 TEST_F(ConflictTest, ThereStaysAndTheCopyGoes) {
   ASSERT_TRUE(drive_->SettleConflict("d/list.csv", Drive::Keep::kThere).ok())
       << "named by its neighbour";
-  FlushAll();
-  EXPECT_EQ(world_.All(), (std::map<std::string, std::string>{{"d/list.csv", "theirs"}}));
-  EXPECT_TRUE(drive_->Conflicts()->empty());
+  Play("flush; store: d/list.csv=theirs; conflicts 0");
 }
 TEST_F(ConflictTest, BothStay) {
   ASSERT_TRUE(drive_->SettleConflict(copy_, Drive::Keep::kBoth).ok());

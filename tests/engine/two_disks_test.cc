@@ -8,8 +8,7 @@
 #include <filesystem>
 #include <future>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
@@ -38,8 +37,7 @@ class TwoDisksTest : public DriveTest {
 };
 
 TEST_F(TwoDisksTest, BytesThatComeWhileAWriteBeginsAreNotLost) {
-  Open();
-  ASSERT_EQ(Names(""), std::vector<std::string>{"scan"});
+  Play("open; names: scan");
   auto opened = drive_->OpenNode(IdOf("scan"), Drive::Intent::kRead);
   ASSERT_TRUE(opened.ok());
   std::string piece(100, '\0');
@@ -48,8 +46,8 @@ TEST_F(TwoDisksTest, BytesThatComeWhileAWriteBeginsAreNotLost) {
   std::atomic<bool> begun{false};
   disk_.on_write = [&] {
     if (begun.exchange(true)) return;
-    wrote = std::async(std::launch::async,
-                       [this] { return Hands(drive_.get()).Patch("scan", "WRITTEN", 2000); });
+    wrote =
+        std::async(std::launch::async, [this] { return hands().Patch("scan", "WRITTEN", 2000); });
     wrote.wait_for(std::chrono::milliseconds(300));
   };
   ASSERT_TRUE(drive_->Read(opened->file, piece.data(), piece.size(), 2 << 20).ok());
@@ -58,7 +56,7 @@ TEST_F(TwoDisksTest, BytesThatComeWhileAWriteBeginsAreNotLost) {
   FlushAll();
   scan_.replace(2000, 7, "WRITTEN");
   EXPECT_TRUE(world_.All()["scan"] == scan_);
-  auto again = Hands(drive_.get()).Read("scan");
+  auto again = hands().Read("scan");
   EXPECT_TRUE(again.ok() && *again == scan_);
   disk_.on_write = nullptr;
 }
@@ -85,8 +83,7 @@ TEST_F(TwoDisksTest, ManyReadAndOneWritesAllTheTime) {
     }));
   }
   for (int i = 0; i < 40; ++i) {
-    ASSERT_TRUE(
-        Hands(drive_.get()).Patch("scan", "written " + std::to_string(i), 0, i % 4 == 0).ok());
+    ASSERT_TRUE(hands().Patch("scan", "written " + std::to_string(i), 0, i % 4 == 0).ok());
     if (i % 3 == 0) FlushAll();
   }
   stop = true;
@@ -111,9 +108,9 @@ TEST_F(TwoDisksTest, WhatTheCachesDiskHasNoRoomForGoesUpAllTheSame) {
   EXPECT_EQ(drive_->Summary().cache_bytes, 0u);
   // whoever has it open reads on, and it can be written
   disk_.free = 100ull << 30;
-  EXPECT_TRUE(*Hands(drive_.get()).Read("new") == scan_);
+  EXPECT_TRUE(*hands().Read("new") == scan_);
   EXPECT_TRUE(ReadOpen(reader->file)->substr(0, 5000) == scan_.substr(0, 5000));
-  ASSERT_TRUE(Hands(drive_.get()).Patch("new", "more", 100).ok());
+  ASSERT_TRUE(hands().Patch("new", "more", 100).ok());
   EXPECT_EQ(ReadOpen(reader->file)->substr(100, 4), "more");
   drive_->Release(reader->file);
   FlushAll();
@@ -149,11 +146,11 @@ TEST_F(TwoDisksTest, AWriteThatFailedAtAnyStepOfTheCopySucceedsTheNextTime) {
     SCOPED_TRACE(at);
     const std::string text = fmt::format("written {:02}", at);
     disk_.FailAt(disk_.operations() + at);
-    const Status first = Hands(drive_.get()).Patch("scan", text, 5000);
+    const Status first = hands().Patch("scan", text, 5000);
     disk_.FailAt(0);
     if (!first.ok()) {
       ++failed;
-      const Status again = Hands(drive_.get()).Patch("scan", text, 5000);
+      const Status again = hands().Patch("scan", text, 5000);
       ASSERT_TRUE(again.ok()) << first.error().what << ", then " << again.error().what;
     }
     FlushAll();
@@ -166,20 +163,15 @@ TEST_F(TwoDisksTest, AWriteThatFailedAtAnyStepOfTheCopySucceedsTheNextTime) {
 // A file of no bytes, of which nobody learnt that it went up. (A copy whose last step had failed
 // was ended once more, and never could be.)
 TEST_F(TwoDisksTest, AnEmptyFileGoesUpWhateverFailedOfTheCopy) {
-  retry_pause_ = Duration(1);
-  Open();
+  Play("set retry=1; open");
   for (std::uint64_t at = 1; at <= 80; ++at) {
     SCOPED_TRACE(at);
     const std::string name = fmt::format("label {:02}", at);
     world_.SetOffline(true);
     ASSERT_TRUE(Write(name, "").ok());
-    {
-      const Lock lock(world_.mutex);
-      world_.loses["write"] = {true};
-    }
+    world_.Lose("write");
     disk_.FailAt(disk_.operations() + at);
-    world_.SetOffline(false);
-    FlushAll();
+    Play("online; flush");
     disk_.FailAt(0);
     ASSERT_EQ(world_.All().count(name), 1u);
     ASSERT_FALSE(HasFailure());
@@ -188,14 +180,13 @@ TEST_F(TwoDisksTest, AnEmptyFileGoesUpWhateverFailedOfTheCopy) {
 
 TEST_F(TwoDisksTest, WhatWasCutShortAtTheEndOfACopyIsTidiedAway) {
   Open();
-  ASSERT_TRUE(Hands(drive_.get()).Read("scan").ok());
+  ASSERT_TRUE(hands().Read("scan").ok());
   const std::string id = std::to_string(IdOf("scan"));
   Close();
   ASSERT_TRUE(WriteFileAtomically(folder_ / "state/pending/" + id + ".new", "half", 0600).ok());
   Open();
   EXPECT_EQ(FilesBelow(folder_ / "state/pending"), 0u);
-  ASSERT_TRUE(Hands(drive_.get()).Patch("scan", "WRITTEN", 0).ok());
-  FlushAll();
+  Play("patch scan 0: WRITTEN; flush");
   EXPECT_EQ(world_.All()["scan"].substr(0, 7), "WRITTEN");
 }
 

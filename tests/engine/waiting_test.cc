@@ -1,13 +1,15 @@
 // A waiting change has a reason, is tried less and less often, and no flush waits for it in vain.
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include <gmock/gmock.h>
+
+#include "support/story.h"
 
 namespace pargeter::test {
 namespace {
 
+using testing::HasSubstr;
+
 class WaitingTest : public DriveTest {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   // Each waiting change has been tried, and says why it is not done.
   void ExpectExplained(const char* name) {
     const auto explained = [&] {
@@ -104,15 +106,11 @@ TEST_F(WaitingTest, EveryPostponementHasACountABackOffAndAReason) {
   hold_quiet_ = Duration(60000);
   retry_pause_ = Duration(100);
   for (const Postponed& way : ways) {
-    if (drive_) Close();
-    std::filesystem::remove_all(folder_ / "state");
+    if (drive_) ForgetState();
     std::filesystem::remove_all(folder_ / "cache");
-    {
-      const Lock lock(world_.mutex);
-      world_.forbid.clear();
-      world_.withheld.clear();
-      world_.objects.clear();
-    }
+    world_.SetPath(&FakeWorld::forbid, "");
+    world_.SetPath(&FakeWorld::withheld, "");
+    world_.Clear();
     Open();
     way.make(this, &world_, drive_.get(), hands());
     ExpectExplained(way.name);
@@ -122,18 +120,13 @@ TEST_F(WaitingTest, EveryPostponementHasACountABackOffAndAReason) {
 
 // A flush repeats once what was refused for good, and says so; it does not ask on and on.
 TEST_F(WaitingTest, AFlushDoesNotWaitForWhatOnlyAPersonCanMend) {
-  retry_pause_ = Duration(100);
-  Open();
-  {
-    const Lock lock(world_.mutex);
-    world_.forbid = "f";
-  }
-  ASSERT_TRUE(Write("f", "kept").ok());
-  world_.TakeAsked();
+  Play("set retry=100; open");
+  world_.SetPath(&FakeWorld::forbid, "f");
+  Play("write f: kept; forget");
   const Status flushed = drive_->Flush(Duration(3600'000));
   ASSERT_FALSE(flushed.ok());
   EXPECT_EQ(flushed.error().code, Code::kPermission);
-  EXPECT_NE(flushed.error().what.find("in vain"), std::string::npos) << flushed.error().what;
+  EXPECT_THAT(flushed.error().what, HasSubstr("in vain")) << flushed.error().what;
   EXPECT_FALSE(flushed.error().remedy.empty());
   EXPECT_LE(Asked("write").size(), 3u);
   // what can go up beside it is waited for
@@ -143,9 +136,7 @@ TEST_F(WaitingTest, AFlushDoesNotWaitForWhatOnlyAPersonCanMend) {
 }
 
 TEST_F(WaitingTest, AFlushThatNobodyWaitsForEnds) {
-  Open();
-  world_.SetOffline(true);
-  ASSERT_TRUE(Write("f", "kept").ok());
+  Play("open; offline; write f: kept");
   int asked = 0;
   const Status flushed = drive_->Flush(Duration(3600'000), [&] { return ++asked > 2; });
   EXPECT_EQ(flushed.error().code, Code::kCancelled);
@@ -181,7 +172,7 @@ TEST_F(WaitingTest, WhatAnUploadLeftThatIsGivenUpIsTakenAway) {
   ASSERT_TRUE(Write("f", "x").ok());
   ASSERT_TRUE(Eventually([&] {
     const auto queue = drive_->Queue(1);
-    return queue.ok() && !queue->empty() && (*queue)[0].second.attempts > 0;
+    return queue.ok() && !queue->empty() && (*queue)[0].second.pending.tries > 0;
   }));
   ASSERT_TRUE(hands().Remove("f").ok());
   world_.Faults(0, 7);

@@ -1,12 +1,15 @@
 #include "index/index.h"
 
 #include <fmt/format.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include "support/process.h"
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 Node File(NodeId parent, const std::string& name) {
   Node node;
@@ -19,22 +22,30 @@ TEST(IndexTest, EveryFieldComesBackAfterReopening) {
   TemporaryFolder folder;
   Node node = File(kRootId, std::string("a\0b\xFF", 4));
   node.kind = NodeKind::kSymlink;
-  node.there = There::kElsewhere;
-  node.there_parent = kRootId;
-  node.there_name = "";  // an empty part is a name at the store
   node.size = 1ull << 40;
   node.mtime = -5;
+  node.ctime = 6;
+  node.atime = 7;
+  node.mode = 0700;
   node.uid = 0;
-  node.target = "t";
-  node.attributes_known = false;
-  node.version = "v";
+  node.gid = 12;
+  node.target = "target";
+  node.attributes_known = node.may_write = false;
+  node.marker = true;
+  node.listed_at = 8;
+  // an empty part is a name at the store
+  node.remote = {RemotePlace::kMoved, kRootId, "", "version", 77};
   node.dirty = kData | kAttributes;
   node.generation = 9;
-  node.copy_of = "c";
-  node.upload = "u";
-  node.intent = 3;
-  node.error = "e";
-  node.conflict = true;
+  node.base_size = 10;
+  node.copy = {"copied/path", "copied version"};
+  node.upload_log.AddSent("5:abc", "1/name");
+  node.attempt = {kRootId, "tried"};
+  node.pending = {3, 4, 5, "error"};
+  node.cached = {11, 12, true};
+  node.conflict_copy = {true, "original"};
+  node.own_rule = {Placement::kPin, 13, "host"};
+  node.effective = Placement::kPin;
   {
     auto index = Index::Open(folder / "i.db");
     ASSERT_TRUE(index.ok()) << index.error().what;
@@ -44,24 +55,42 @@ TEST(IndexTest, EveryFieldComesBackAfterReopening) {
   auto index = Index::Open(folder / "i.db");
   const auto got = (*index)->Get(node.id);
   ASSERT_TRUE(got.ok() && *got);
-  const Node& n = **got;
-  EXPECT_EQ(n.name, node.name);
-  EXPECT_EQ(n.kind, node.kind);
-  EXPECT_EQ(n.size, node.size);
-  EXPECT_EQ(n.mtime, node.mtime);
-  EXPECT_EQ(n.uid, 0);
-  EXPECT_EQ(n.gid, -1);
-  EXPECT_EQ(n.attributes_known, false);
-  EXPECT_EQ(n.version, "v");
-  EXPECT_EQ(n.dirty, node.dirty);
-  EXPECT_EQ(n.generation, 9u);
-  EXPECT_EQ(n.upload, "u");
-  EXPECT_EQ(n.error, "e");
-  EXPECT_TRUE(n.conflict);
-  EXPECT_EQ((*index)->NextIntent(), 4);
-  const auto there = (*index)->FindThere(kRootId, "", false);
+  EXPECT_TRUE(**got == node);
+  EXPECT_EQ((*index)->NextSeq(), 4);
+  const auto there = (*index)->FindRemote(kRootId, "", false);
   ASSERT_TRUE(there.ok() && *there);
   EXPECT_EQ((*there)->id, node.id);
+}
+
+TEST(UploadLogTest, EveryFormComesBackFromItsSerialForm) {
+  UploadLog marks;
+  for (int i = 0; i < 14; ++i) marks.AddSent("5:a" + std::to_string(i), "1/a name");
+  EXPECT_EQ(marks.sent().size(), 12u) << "only the latest are kept";
+  const UploadLog known(MultipartNote{"d/scan", "an:id", 7, 8 << 20, "ab12"});
+  const UploadLog unknown(MultipartNote{.path = "d/"});
+  for (const UploadLog& log : {UploadLog(), marks, known, unknown})
+    EXPECT_TRUE(UploadLog::Parse(log.Pack()) == log) << log.Pack();
+  EXPECT_EQ(known.Pack(), "7-ab12:8388608:an:id\nd/scan");
+  EXPECT_EQ(unknown.Pack(), "?\nd/");
+  for (const char* text : {"=", "x", "?", "1:2", "1-2:3", "=a\n\nb", "\n"})
+    EXPECT_FALSE(UploadLog::Parse(text).WasSentTo("")) << text;
+}
+
+TEST(UploadLogTest, MarksFollowTheirFolderAndGiveWayToAMultipartUpload) {
+  UploadLog log;
+  log.AddSent("5:a", "1/x");
+  log.AddSent("any", "2/x");
+  log.MovePlaces("1/", "3/");
+  EXPECT_TRUE(log.WasSentTo("3/x") && !log.WasSentTo("1/x"));
+  log.ForgetMark("any");
+  EXPECT_FALSE(log.WasSentTo("2/x"));
+  log.ForgetSentTo("3/x");
+  EXPECT_TRUE(log.empty());
+  UploadLog parts(MultipartNote{.path = "f"});
+  parts.ForgetSent();
+  EXPECT_TRUE(parts.multipart() && !parts.empty());
+  parts.AddSent("5:a", "1/x");
+  EXPECT_TRUE(!parts.multipart() && parts.WasSentTo("1/x"));
 }
 
 TEST(IndexTest, ANameIsTakenOnceAndGoneNodesHaveNone) {
@@ -143,7 +172,7 @@ TEST(IndexTest, SumsFollowEveryChange) {
   ASSERT_TRUE(index->Insert(&b).ok());
   Node leaf = File(a.id, "leaf");
   leaf.size = 100;
-  leaf.intent = index->NextIntent();
+  leaf.pending.seq = index->NextSeq();
   ASSERT_TRUE(index->Insert(&leaf).ok());
   EXPECT_EQ(index->SumsOf(a.id)->bytes, 100);
   EXPECT_EQ(index->SumsOf(kRootId)->pending, 1);
@@ -151,12 +180,12 @@ TEST(IndexTest, SumsFollowEveryChange) {
   {
     // a file changes, and the folder that it is in moves: in one transaction, in either order
     Transaction both = index->Begin();
-    leaf.on_disk = 100;
+    leaf.cached.bytes = 100;
     leaf.effective = Placement::kPin;
     ASSERT_TRUE(index->Update(leaf).ok());
     a.parent = b.id;
     ASSERT_TRUE(index->Update(a).ok());
-    leaf.intent = 0;
+    leaf.pending.seq = 0;
     ASSERT_TRUE(index->Update(leaf).ok());
     ASSERT_TRUE(both.Commit().ok());
   }
@@ -203,8 +232,8 @@ TEST(IndexTest, AnIndexOfAnotherFormatIsRefusedAndLeftAsItIs) {
     ASSERT_TRUE(Database::Open(folder / "i.db")->Execute(version).ok());
     const auto refused = Index::Open(folder / "i.db");
     EXPECT_EQ(refused.error().code, Code::kRefused);
-    EXPECT_NE(refused.error().what.find(fmt::format("format {},", format)), std::string::npos);
-    EXPECT_NE(refused.error().remedy.find(remedy), std::string::npos);
+    EXPECT_THAT(refused.error().what, HasSubstr(fmt::format("format {},", format)));
+    EXPECT_THAT(refused.error().remedy, HasSubstr(remedy));
     EXPECT_EQ(Index::Open(folder / "i.db").error().what, refused.error().what);
   }
 }

@@ -48,6 +48,8 @@ class Alone {
     return End();
   }
   std::string PlayStep(const Step& step) {
+    placed_ = placed_ || step.kind == Step::kPlace;
+    if (stage_.Serve(step)) return "";
     switch (step.kind) {
       case Step::kCheck:
         return Compare(nullptr);
@@ -57,24 +59,8 @@ class Alone {
       case Step::kFlush:
         if (stage_.drive(0)->Flush(Duration(2000)).ok()) NoteLocal();
         return "";
-      case Step::kNudge:
-        Ignore(stage_.drive(0)->Flush(Duration(step.n % 2 == 0 ? 0 : 20)));
-        return "";
       case Step::kSyncFolder:
         if (stage_.drive(0)->FsyncFolder().ok()) StayHere();
-        return "";
-      case Step::kRefresh:
-        Ignore(stage_.drive(0)->Refresh());
-        return "";
-      case Step::kPlace:
-        placed_ = true;
-        stage_.Place(step);
-        return "";
-      case Step::kHold:
-        stage_.Hold(step);
-        return "";
-      case Step::kEvict:
-        Ignore(stage_.drive(0)->Evict({kRootId}, {}));
         return "";
       case Step::kRelease:
         return Release();
@@ -82,17 +68,8 @@ class Alone {
         return Drop();
       case Step::kRestore:
         return Restore(step);
-      case Step::kOffline:
-      case Step::kOnline:
-        stage_.world_.SetOffline(step.kind == Step::kOffline);
-        return "";
       case Step::kRestart:
         return Restart();
-      case Step::kKill:
-      case Step::kPowerCut:
-        stage_.disk_.DieAt(stage_.disk_.operations() + step.n);
-        power_cut_ = step.kind == Step::kPowerCut;
-        return "";
       default:
         return Change(step);
     }
@@ -155,7 +132,7 @@ class Alone {
     model_.files[step.path] = stage_.FormerContent(chosen.id);
     copied_.insert(model_.files[step.path]);
     Note(before);
-    return Came(step, before, Status(), got.ok() ? Status() : Status(got.error()));
+    return Came(step, before, Status(), got.status());
   }
 
   // A step that was cut off may have set them or not.
@@ -332,7 +309,8 @@ class Alone {
       const auto state = id.ok() ? stage_.drive(0)->State(*id) : id.error();
       if (!state.ok()) continue;
       const Node& node = state->node;
-      if (node.effective != Placement::kLocal || node.there != There::kAbsent || node.intent != 0)
+      if (node.effective != Placement::kLocal || node.remote.place != RemotePlace::kNone ||
+          node.pending.seq != 0)
         continue;
       Kept kept{content, {path}, true};  // it may have moved since the last cut, and that unsynced
       for (const auto& [place, contents] : had_)
@@ -365,7 +343,7 @@ class Alone {
   std::string Resurrect(const PlainTree* before) {
     stage_.Close(0);
     const auto store_before = stage_.AtTheStore();
-    const bool cut = std::exchange(power_cut_, false);
+    const bool cut = std::exchange(stage_.power_cut_, false);
     for (bool first = true;; first = false) {
       stage_.disk_.Heal();
       stage_.disk_.FailShare(options_.disk_faults, options_.seed);
@@ -440,7 +418,7 @@ class Alone {
     return "";
   }
 
-  Result<std::map<std::string, std::string>> View() {
+  Result<Files> View() {
     const bool offline = [&] {
       const Lock lock(stage_.world_.mutex);
       return std::exchange(stage_.world_.offline, false);
@@ -466,8 +444,8 @@ class Alone {
     if (why.empty()) return why;
     if (before == nullptr) return why + stage_.LastAsked();
     std::set<std::string> paths;
-    using Files = const std::map<std::string, std::string>*;
-    for (Files files : {Files(&before->files), Files(&model_.files), Files(&*tree)})
+    using Shown = const std::map<std::string, std::string>*;
+    for (Shown files : {Shown(&before->files), Shown(&model_.files), Shown(&*tree)})
       for (const auto& [path, content] : *files) paths.insert(path);
     const auto at = [](const std::map<std::string, std::string>& files, const std::string& path) {
       const auto it = files.find(path);
@@ -603,7 +581,7 @@ class Alone {
   std::set<std::string> been_there_, copied_;  // contents that were at the store; of two files
   std::set<std::pair<std::string, std::string>> replaced_;  // at the store, by what was synced
   std::map<std::string, std::set<std::string>> had_;        // all contents of a path
-  bool power_cut_ = false, placed_ = false;
+  bool placed_ = false;
   std::uint64_t cuts_ = 0;
   std::mt19937_64 dice_{options_.seed};
   std::uint64_t operations_before_ = 0, disk_operations_ = 0, requests_ = 0;

@@ -19,6 +19,11 @@ constexpr const char* kNames[Step::kKinds] = {
 
 }  // namespace
 
+std::optional<Step::Kind> KindNamed(const std::string& name) {
+  for (int kind = 0; kind < Step::kKinds; ++kind)
+    if (name == kNames[kind]) return static_cast<Step::Kind>(kind);
+  return std::nullopt;
+}
 std::string Describe(const Step& step) {
   return fmt::format("{}:{} {}{}{} n={} #{}", step.who, kNames[step.kind], step.path,
                      step.to.empty() ? "" : " -> ", step.to, step.n, step.serial);

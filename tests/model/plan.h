@@ -58,6 +58,7 @@ struct Step {
   int who = 0;          // which drive
   int serial = 0;       // makes its content its own
 };
+std::optional<Step::Kind> KindNamed(const std::string& name);  // as Describe says it
 std::string Describe(const Step& step);
 std::string Describe(const std::vector<Step>& plan);
 // What a step makes of a file or folder.

@@ -145,6 +145,38 @@ class Stage {
       std::this_thread::sleep_for(std::chrono::milliseconds(3));
     }
   }
+  // Steps that change nothing which the model knows of. False: another one.
+  bool Serve(const Step& s) {
+    Drive* drive = drive_[s.who].get();
+    switch (s.kind) {
+      case Step::kKill:
+      case Step::kPowerCut:
+        disk_.DieAt(disk_.operations() + s.n);
+        power_cut_ = s.kind == Step::kPowerCut;
+        return true;
+      case Step::kNudge:
+        Ignore(drive->Flush(Duration(s.n % 2 == 0 ? 0 : 20)));
+        return true;
+      case Step::kRefresh:
+        Ignore(drive->Refresh());
+        return true;
+      case Step::kPlace:
+        Place(s);
+        return true;
+      case Step::kHold:
+        Hold(s);
+        return true;
+      case Step::kEvict:
+        Ignore(drive->Evict({kRootId}, {}));
+        return true;
+      case Step::kOffline:
+      case Step::kOnline:
+        world_.SetOffline(s.kind == Step::kOffline);
+        return true;
+      default:
+        return false;
+    }
+  }
   Status Do(const Step& s) {
     Hands hand = hands(s.who);
     switch (s.kind) {
@@ -187,9 +219,9 @@ class Stage {
   // person has to decide on. (A machine that has much else to do is no hang.)
   std::string Settle(int who, bool held = false) {
     const auto undecided = [](const auto& one) {
-      return one.second.error.find("is held back") != std::string::npos;
+      return one.second.pending.error.find("is held back") != std::string::npos;
     };
-    const auto behind = [](const auto& one) { return one.second.attempts == 0; };
+    const auto behind = [](const auto& one) { return one.second.pending.tries == 0; };
     std::string why;
     for (int seconds = 0; seconds < 30; ++seconds) {
       const Status flushed = drive_[who]->Flush(Duration(1000));
@@ -204,8 +236,9 @@ class Stage {
         why += fmt::format(
             "; {} #{}{} kind={} there={} {}/{} tried={}/{} dirty={} upload={} attempts={} {}", path,
             node.id, node.gone() ? " gone" : "", static_cast<int>(node.kind),
-            static_cast<int>(node.there), node.there_parent, node.there_name, node.tried_parent,
-            node.tried_name, node.dirty, node.upload, node.attempts, node.error);
+            static_cast<int>(node.remote.place), node.remote.parent, node.remote.name,
+            node.attempt.parent, node.attempt.name, node.dirty, node.upload_log.Pack(),
+            node.pending.tries, node.pending.error);
     }
     return why;
   }
@@ -257,7 +290,7 @@ class Stage {
     const Lock lock(world_.mutex);
     return world_.former[std::stoull(id)].second;
   }
-  std::map<std::string, std::string> AtTheStore() {
+  Files AtTheStore() {
     auto all = world_.All();
     for (auto it = all.begin(); it != all.end();)
       it = it->first.back() == '/' ? all.erase(it) : std::next(it);
@@ -267,6 +300,7 @@ class Stage {
   TemporaryFolder folder_{QuickFolder()}, other_disk_;
   FakeWorld world_;
   HarshDisk disk_;
+  bool power_cut_ = false;  // the death under way takes the power along
 
  private:
   const Options options_;
@@ -276,8 +310,8 @@ class Stage {
 };
 
 // Without the mark of a file that stands, or stood, beside a folder of its name.
-inline std::map<std::string, std::string> Plain(const std::map<std::string, std::string>& tree) {
-  std::map<std::string, std::string> out;
+inline Files Plain(const std::map<std::string, std::string>& tree) {
+  Files out;
   for (const auto& [path, content] : tree) {
     const auto mark = path.rfind("{file}");
     const bool marked = mark != std::string::npos && mark + 6 == path.size();
@@ -285,8 +319,8 @@ inline std::map<std::string, std::string> Plain(const std::map<std::string, std:
   }
   return out;
 }
-inline std::map<std::string, std::string> FilesOf(const std::map<std::string, std::string>& tree) {
-  std::map<std::string, std::string> out = Plain(tree);
+inline Files FilesOf(const std::map<std::string, std::string>& tree) {
+  Files out = Plain(tree);
   for (auto it = out.begin(); it != out.end();)
     it = it->first.back() == '/' ? out.erase(it) : std::next(it);
   return out;

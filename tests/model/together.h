@@ -62,7 +62,7 @@ class Together {
   std::string Resurrect() {
     for (int who : {0, 1}) stage_.Close(who);
     stage_.disk_.Heal();
-    if (std::exchange(power_cut_, false)) {
+    if (std::exchange(stage_.power_cut_, false)) {
       std::set<std::string> stays = synced_;
       for (const auto& [path, content] : stage_.AtTheStore()) stays.merge(Words(content));
       std::erase_if(alive_, [&](const std::string& word) { return stays.count(word) == 0; });
@@ -76,35 +76,16 @@ class Together {
   }
   std::string PlayAlive(const Step& step) {
     Drive* drive = stage_.drive(step.who);
+    if (stage_.Serve(step)) return "";
     switch (step.kind) {
-      case Step::kKill:
-      case Step::kPowerCut:
-        stage_.disk_.DieAt(stage_.disk_.operations() + step.n);
-        power_cut_ = step.kind == Step::kPowerCut;
-        return "";
       case Step::kFlush:
         Ignore(drive->Flush(Duration(300)));
-        return "";
-      case Step::kNudge:
-        Ignore(drive->Flush(Duration(step.n % 2 == 0 ? 0 : 20)));
         return "";
       case Step::kSyncFolder:
         Ignore(drive->FsyncFolder());
         return "";
-      case Step::kRefresh:
-        Ignore(drive->Refresh());
-        return "";
-      case Step::kPlace:
-        stage_.Place(step);
-        return "";
-      case Step::kHold:
-        stage_.Hold(step);
-        return "";
       case Step::kSettle:
         SettleOne(step);
-        return "";
-      case Step::kEvict:
-        Ignore(drive->Evict({kRootId}, {}));
         return "";
       case Step::kRestart: {
         stage_.Close(step.who);
@@ -113,10 +94,6 @@ class Together {
       }
       case Step::kRelease:
         Ignore(drive->ReleaseDeletions());
-        return "";
-      case Step::kOffline:
-      case Step::kOnline:
-        stage_.world_.SetOffline(step.kind == Step::kOffline);
         return "";
       case Step::kOutsidePut:
       case Step::kOutsideErase:
@@ -207,8 +184,9 @@ class Together {
     if (!all.ok() || all->empty()) return;
     const auto& [path, node] = (*all)[step.n % all->size()];
     const auto keep = static_cast<Drive::Keep>(step.serial % 3);
-    const std::string gone =
-        keep == Drive::Keep::kHere ? path.substr(0, path.rfind('/') + 1) + node.beside : path;
+    const std::string gone = keep == Drive::Keep::kHere ? path.substr(0, path.rfind('/') + 1) +
+                                                              node.conflict_copy.original_name
+                                                        : path;
     Replacing(
         step.who,
         [&, who = step.who] {
@@ -326,7 +304,6 @@ class Together {
   Stage stage_;
   std::set<std::string> alive_, unsure_, synced_;
   std::map<std::pair<int, NodeId>, std::set<std::string>> written_;  // into a file, by whom
-  bool power_cut_ = false;
   std::uint64_t cuts_ = 0;
 };
 

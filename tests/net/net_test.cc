@@ -1,4 +1,5 @@
 #include <arpa/inet.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/socket.h>
@@ -18,6 +19,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 TEST(RetryTest, GrowsWithJitterAndEnds) {
   const RetryPolicy policy;
@@ -72,7 +75,7 @@ TEST(HttpClientTest, RefusedAndUnknownHostsAreUnavailable) {
   request.url = "http://no-such-host.invalid/";
   const auto unknown = client.Do(request);
   EXPECT_EQ(unknown.error().code, Code::kUnavailable);
-  EXPECT_NE(unknown.error().what.find("name is not found"), std::string::npos);
+  EXPECT_THAT(unknown.error().what, HasSubstr("name is not found"));
 }
 
 TEST(HttpClientTest, AStalledServerIsGivenUp) {
@@ -169,7 +172,7 @@ TEST(HttpClientTest, CertificatesAreVerifiedAndAPrivateAuthorityIsAccepted) {
   const auto refused = trusting_nobody.Do(request);
   ASSERT_FALSE(refused.ok());
   EXPECT_EQ(refused.error().code, Code::kUntrusted);
-  EXPECT_NE(refused.error().remedy.find("--ca-file"), std::string::npos);
+  EXPECT_THAT(refused.error().remedy, HasSubstr("--ca-file"));
   HttpOptions options;
   options.ca_file = folder / "cert.pem";
   HttpClient trusting(options);

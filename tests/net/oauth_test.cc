@@ -1,6 +1,7 @@
 // Signing in, against the simulated drive's own sign-in server.
 #include "net/oauth.h"
 
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -14,6 +15,9 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
+using testing::Not;
 
 using oauth::Client;
 using oauth::Tokens;
@@ -61,7 +65,7 @@ class OAuthTest : public testing::Test {
       return Result<std::string>(token);
     };
     const auto listed = webdav::DavProvider(options).List("", "", nullptr);
-    return listed.ok() ? Status() : Status(listed.error());
+    return listed.status();
   }
   // What is stored, as the secrets file would have it.
   oauth::TokenKeeper::Options Store() {
@@ -120,14 +124,14 @@ TEST_F(OAuthTest, TheBrowserComesBackToThisMachineAlone) {
   const std::string url =
       oauth::AuthorizationUrl(server_, kClient, loopback->redirect(), kScope, "the-state", pkce);
   std::thread browser([&] {
-    EXPECT_NE(Ask("GET", url).body.find("read and change"), std::string::npos);
+    EXPECT_THAT(Ask("GET", url).body, HasSubstr("read and change"));
     Ask("GET", loopback->redirect() + "?state=another&code=stolen");  // is not taken
     Ask("GET", loopback->redirect().substr(0, loopback->redirect().rfind('/')) + "/favicon.ico");
     const HttpResponse decided =
         Ask("POST", peer_.endpoint + "/-/oauth/authorize",
             url.substr(url.find('?') + 1) + "&person=curator&answer=grant");
     EXPECT_EQ(decided.head.status, 302);
-    EXPECT_NE(Ask("GET", decided.head.Get("location")).body.find("signed in"), std::string::npos);
+    EXPECT_THAT(Ask("GET", decided.head.Get("location")).body, HasSubstr("signed in"));
   });
   const auto code = loopback->Await("the-state", Duration(20000), nullptr);
   browser.join();
@@ -179,8 +183,8 @@ TEST_F(OAuthTest, AGrantThatHasEndedIsSaidSoOnceAndANewOneIsFound) {
   const auto ended = keeper.Access(token, nullptr);
   ASSERT_FALSE(ended.ok());
   EXPECT_EQ(ended.error().code, Code::kSignIn);
-  EXPECT_NE(ended.error().what.find("sign-in needed"), std::string::npos);
-  EXPECT_EQ(ended.error().what.find(token), std::string::npos);
+  EXPECT_THAT(ended.error().what, HasSubstr("sign-in needed"));
+  EXPECT_THAT(ended.error().what, Not(HasSubstr(token)));
   Refreshes();
   EXPECT_FALSE(keeper.Access(token, nullptr).ok());
   EXPECT_EQ(Refreshes(), 0u);  // nobody asks again with what has ended
@@ -215,7 +219,7 @@ TEST_F(OAuthTest, ATokenThatIsUsedTwiceEndsTheGrantAndThatIsSaid) {
   EXPECT_EQ(List(*fresh).error().code, Code::kSignIn);
   const auto ended = keeper.Access(*fresh, nullptr);
   ASSERT_FALSE(ended.ok());
-  EXPECT_NE(ended.error().what.find("sign-in needed"), std::string::npos);
+  EXPECT_THAT(ended.error().what, HasSubstr("sign-in needed"));
 }
 
 TEST_F(OAuthTest, WhatCannotBeStoredIsNotUsed) {

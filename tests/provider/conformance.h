@@ -9,15 +9,35 @@
 #include <vector>
 
 #include "base/random.h"
+#include "support/fake_store.h"
 #include "support/peers.h"
 #include "support/text_body.h"
 
 namespace pargeter::test {
 
-// The stand-ins always, real servers where PARGETER_PEERS names them.
+// The stand-ins and the stores in memory always, real servers where PARGETER_PEERS names them.
 inline std::vector<Peer>& Peers() {
-  static std::vector<Peer> peers = AllPeers();
+  static std::vector<Peer> peers = [] {
+    std::vector<Peer> all = AllPeers();
+    for (const char* name : {"memory", "memory_drive"})
+      all.push_back({.name = name, .kind = "memory"});
+    return all;
+  }();
   return peers;
+}
+
+// The engine's tests stand on this one: a world of its own, as an object store or a cloud drive.
+class MemoryStore : private std::unique_ptr<FakeWorld>, public FakeStore {
+ public:
+  explicit MemoryStore(bool drive)
+      : std::unique_ptr<FakeWorld>(std::make_unique<FakeWorld>()), FakeStore(get()) {
+    (*this)->moves_files = (*this)->moves_folders = drive;
+    (*this)->serial_versions = (*this)->real_folders = drive;
+  }
+};
+inline std::unique_ptr<Provider> OpenStore(const Peer& peer, const std::string& prefix) {
+  if (peer.kind == "memory") return std::make_unique<MemoryStore>(peer.name == "memory_drive");
+  return OpenPeer(peer, prefix);
 }
 
 // The numbers of those of one kind; of all with "".
@@ -31,9 +51,9 @@ inline std::vector<std::size_t> PeersOf(const std::string& kind) {
 class ConformanceTest : public testing::TestWithParam<std::size_t> {
  protected:
   ConformanceTest() : prefix_("conformance-" + RandomName(4) + "/") {
-    above_ = OpenPeer(peer(), "");
+    above_ = OpenStore(peer(), "");
     EXPECT_TRUE(above_->MakeFolder(prefix_.substr(0, prefix_.size() - 1), {}, nullptr).ok());
-    provider_ = OpenPeer(peer(), prefix_);
+    provider_ = OpenStore(peer(), prefix_);
     const Status probed = provider_->Probe(nullptr);
     EXPECT_TRUE(probed.ok()) << probed.error().what;
   }

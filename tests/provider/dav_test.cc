@@ -1,4 +1,5 @@
 // What is particular to WebDAV: its documents, and how faults and strange servers are met.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include "base/text.h"
@@ -10,6 +11,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 TEST(DavXmlTest, AnswersOfManySpellings) {
   const auto parsed = webdav::ParseMultistatus(
@@ -126,7 +129,7 @@ TEST_P(DavFaultTest, WhatCannotBeDoneSaysWhyAndChangesNothing) {
     const auto refused = Put("f", "other words");
     ASSERT_FALSE(refused.ok()) << status;
     EXPECT_EQ(refused.error().code, code) << status << ": " << refused.error().what;
-    EXPECT_NE(refused.error().what.find("cannot write f"), std::string::npos);
+    EXPECT_THAT(refused.error().what, HasSubstr("cannot write f"));
     SetFault(peer_, "");
   }
   EXPECT_EQ(*Get("f"), "as it was");

@@ -20,9 +20,7 @@ class LyingStoreTest : public ConformanceTest {
     std::function<bool()> is_done;
   };
   std::vector<Act> Acts() {
-    const auto status = [](const auto& outcome) {
-      return outcome.ok() ? Status() : Status(outcome.error());
-    };
+    const auto status = [](const auto& outcome) { return outcome.status(); };
     const auto holds = [this](const std::string& path, const std::string& text) {
       const auto got = Get(path);
       return got.ok() && *got == text;

@@ -1,4 +1,5 @@
 // The SFTP provider's packets, and what only it has to do at a real server.
+#include <gmock/gmock.h>
 #include <netinet/in.h>
 #include <sys/socket.h>
 #include <unistd.h>
@@ -11,6 +12,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 using sftp::FileAttributes;
 using sftp::Reader;
@@ -138,7 +141,7 @@ TEST_P(SftpConformanceTest, AnUnknownHostIsRefusedWithItsFingerprintAndMayBeTrus
   EXPECT_EQ(refused.error().code, Code::kUntrusted);
   const auto at = refused.error().what.find("SHA256:");
   ASSERT_NE(at, std::string::npos) << refused.error().what;
-  EXPECT_NE(refused.error().remedy.find("account trust"), std::string::npos);
+  EXPECT_THAT(refused.error().remedy, HasSubstr("account trust"));
   EXPECT_FALSE(sftp::Trust(options.ssh, "SHA256:another", options.ssh.known_hosts).ok());
   ASSERT_OK(sftp::Trust(options.ssh, refused.error().what.substr(at), options.ssh.known_hosts));
   EXPECT_TRUE(sftp::SftpProvider(options).List("", "", nullptr).ok());

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <atomic>
 #include <chrono>
+#include <filesystem>
 #include <functional>
 #include <future>
 #include <memory>
@@ -16,13 +17,15 @@
 #include <vector>
 
 #include "engine/drive.h"
+#include "support/clocks.h"
 #include "support/fake_store.h"
+#include "support/hands.h"
 #include "support/harsh_disk.h"
 #include "support/process.h"
 
 namespace pargeter::test {
 
-class DriveTest : public testing::Test {
+class DriveFixture : public testing::Test {
  protected:
   void TearDown() override { Close(); }
 
@@ -75,6 +78,22 @@ class DriveTest : public testing::Test {
     LosePower(round);
     Open();
   }
+  // The process dies at once.
+  void Kill() {
+    disk_.DieAt(disk_.operations() + 1);
+    Close();
+    disk_.Heal();
+  }
+  // As on another machine: nothing is known here.
+  void ForgetState() {
+    Close();
+    std::filesystem::remove_all(folder_ / "state");
+  }
+  Files FilesThere() {  // at the store, without folders
+    Files files = world_.All();
+    std::erase_if(files, [](const auto& file) { return file.first.back() == '/'; });
+    return files;
+  }
   void LosePower(int round) {
     disk_.DieAt(disk_.operations() + 1);
     Close();
@@ -93,26 +112,9 @@ class DriveTest : public testing::Test {
     }
     return at;
   }
-  static std::pair<std::string, std::string> Parted(const std::string& path) {
-    const auto slash = path.rfind('/');
-    return slash == std::string::npos
-               ? std::make_pair(std::string(), path)
-               : std::make_pair(path.substr(0, slash), path.substr(slash + 1));
-  }
+  Hands hands() { return Hands(drive_.get()); }
   Status Write(const std::string& path, const std::string& text) {
-    const auto [folder, name] = Parted(path);
-    auto opened = drive_->Create(IdOf(folder), name, 0644, 0, 0, false);
-    if (!opened.ok()) return opened.error();
-    Status s = drive_->SetAttr(opened->attr.id,
-                               AttrChange{.mode = {}, .uid = {}, .gid = {}, .size = 0, .mtime = {}},
-                               opened->file)
-                       .ok()
-                   ? Status()
-                   : Status(Error(Code::kIo, "truncate"));
-    if (s.ok()) s = drive_->Write(opened->file, text, 0, false);
-    if (s.ok()) s = drive_->Flush(opened->file);
-    drive_->Release(opened->file);
-    return s;
+    return hands().Write(path, text);
   }
   Result<std::string> ReadOpen(const OpenFilePtr& file) {
     std::string out(1u << 20, '\0');
@@ -169,9 +171,9 @@ class DriveTest : public testing::Test {
     if (!queue.ok()) return out;
     for (const auto& [path, node] : *queue)
       out += fmt::format("\n  {} #{}{} there {} {}/{} tried {}/{} dirty {} attempts {} {}", path,
-                         node.id, node.gone() ? " gone" : "", static_cast<int>(node.there),
-                         node.there_parent, node.there_name, node.tried_parent, node.tried_name,
-                         node.dirty, node.attempts, node.error);
+                         node.id, node.gone() ? " gone" : "", static_cast<int>(node.remote.place),
+                         node.remote.parent, node.remote.name, node.attempt.parent,
+                         node.attempt.name, node.dirty, node.pending.tries, node.pending.error);
     for (const std::string& what : world_.TakeAsked()) out += "\n  " + what;
     return out;
   }

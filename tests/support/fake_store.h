@@ -80,6 +80,7 @@ class FakeStore : public Provider {
             page.entries.back().name == entry.name)
           continue;
       } else if (entry.name.empty()) {
+        if (w_.real_folders) continue;
         entry.kind = Kind::kFolder;
         entry.marker = true;
       }
@@ -182,7 +183,8 @@ class FakeStore : public Provider {
       const auto it = w_.objects.find(path);
       if (it == w_.objects.end()) return Error(Code::kNotFound, "no " + path);
       entry = EntryOf(path, it->second);
-      if (entry.version != version) return Error(Code::kChanged, "changed");
+      if (!version.empty() && entry.version != version) return Error(Code::kChanged, "changed");
+      if (offset > 0 && offset >= it->second.body.size()) return Error(Code::kChanged, "shorter");
       piece = it->second.body.substr(offset, size);
       const bool whole = piece.size() == it->second.body.size();
       if (!piece.empty() && (Told(&w_.spoils) || (whole && Unlucky()))) {

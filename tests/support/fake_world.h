@@ -21,6 +21,8 @@
 
 namespace pargeter::test {
 
+using Files = std::map<std::string, std::string>;  // content by path
+
 struct FakeWorld {
   struct Object {
     std::string body;
@@ -152,11 +154,87 @@ struct FakeWorld {
     changes.push_back(from);
     changes.push_back(to);
   }
-  std::map<std::string, std::string> All() {
+  Files All() {
     const Lock lock(mutex);
-    std::map<std::string, std::string> out;
+    Files out;
     for (const auto& [path, object] : objects) out[path] = object.body;
     return out;
+  }
+  // -- others, who leave no trace in the feed
+  void Take(const std::string& path) {
+    const Lock lock(mutex);
+    objects.erase(path);
+  }
+  void Clear() {
+    const Lock lock(mutex);
+    objects.clear();
+  }
+  void Duplicate(const std::string& from, const std::string& to) {
+    const Lock lock(mutex);
+    objects[to] = objects[from];
+  }
+  void Edit(const std::string& path, const std::function<void(Object&)>& how) {
+    const Lock lock(mutex);
+    how(objects[path]);
+  }
+  // The object is replaced by one that differs in `how`: another version.
+  void Replace(const std::string& path, const std::function<void(Object&)>& how) {
+    const Lock lock(mutex);
+    Object object = objects[path];
+    how(object);
+    Set(path, object);
+  }
+  Object Get(const std::string& path) {
+    const Lock lock(mutex);
+    return objects[path];
+  }
+  // -- faults, by kind of request
+  static constexpr std::size_t kAlways = 100000;
+  void Lose(const std::string& kind, std::size_t times = 1) {  // answers to the next requests
+    const Lock lock(mutex);
+    loses[kind].assign(times, true);
+  }
+  void Fail(const std::string& kind, std::size_t times = kAlways) {
+    const Lock lock(mutex);
+    fails[kind].assign(times, true);
+  }
+  void Pass(const std::string& kind, std::size_t nth = 0) {  // one of those that were to fail
+    const Lock lock(mutex);
+    fails[kind][nth] = false;
+  }
+  // The next request is done, and gets no answer; all later ones fail.
+  void LoseOneThenFail(const std::string& kind) {
+    Lose(kind);
+    Fail(kind);
+    Pass(kind);
+  }
+  void Heal() {
+    const Lock lock(mutex);
+    fails.clear();
+  }
+  void Deny() {  // the next condition does not hold, says the store
+    const Lock lock(mutex);
+    denies = {true};
+  }
+  void DelayNextWrite() {
+    const Lock lock(mutex);
+    next_write_is_late = true;
+  }
+  void LetWriteArrive() {
+    std::function<void()> arrive;
+    {
+      const Lock lock(mutex);
+      arrive = std::exchange(arrive_late, nullptr);
+    }
+    arrive();
+  }
+  void FoldNames() {
+    const Lock lock(mutex);
+    folds_names = true;
+  }
+  void SetPath(std::string FakeWorld::*which, const std::string& path) {
+    const Lock lock(mutex);
+    this->*which = path;
   }
   void SetOffline(bool value, Code as = Code::kUnavailable) {
     const Lock lock(mutex);

@@ -39,10 +39,8 @@ class Hands {
     const auto [folder, name] = Parted(path);
     PG_ASSIGN(const NodeId parent, Find(folder));
     PG_ASSIGN(auto opened, drive_.Create(parent, name, 0644, 0, 0, false));
-    AttrChange cut;
-    cut.size = 0;
-    const auto emptied = drive_.SetAttr(opened.attr.id, cut, opened.file);
-    Status s = emptied.ok() ? Status() : Status(emptied.error());
+    const auto emptied = drive_.SetAttr(opened.attr.id, AttrChange{.size = 0}, opened.file);
+    Status s = emptied.status();
     if (s.ok()) s = Put(opened.file, text, 0);
     if (s.ok() && sync) s = drive_.Fsync(opened.file);
     return Close(opened, s);
@@ -74,19 +72,15 @@ class Hands {
   }
   Status Resize(const std::string& path, std::uint64_t size) {
     PG_ASSIGN(const NodeId id, Find(path));
-    AttrChange change;
-    change.size = size;
-    const auto done = drive_.SetAttr(id, change, nullptr);
-    return done.ok() ? Status() : Status(done.error());
+    const auto done = drive_.SetAttr(id, AttrChange{.size = size}, nullptr);
+    return done.status();
   }
   Status SetMode(const std::string& path, std::uint32_t mode) {
     PG_ASSIGN(const NodeId id, Find(path));
     PG_ASSIGN(const Attr attr, drive_.GetAttr(id));
     if (attr.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "a folder");
-    AttrChange change;
-    change.mode = mode;
-    const auto done = drive_.SetAttr(id, change, nullptr);
-    return done.ok() ? Status() : Status(done.error());
+    const auto done = drive_.SetAttr(id, AttrChange{.mode = mode}, nullptr);
+    return done.status();
   }
   Result<std::string> Read(const std::string& path) {
     PG_ASSIGN(const NodeId id, Find(path));

@@ -9,16 +9,16 @@
 #include <string>
 #include <utility>
 
-#include "support/drive_fixture.h"
-#include "support/hands.h"
+#include "support/story.h"
 
 namespace pargeter::test {
 
 class ResidencyTest : public DriveTest {
  protected:
-  Hands hands() { return Hands(drive_.get()); }
   std::string StateOf(const std::string& path) { return drive_->State(IdOf(path))->state; }
-  std::uint64_t OnDisk(const std::string& path) { return drive_->State(IdOf(path))->node.on_disk; }
+  std::uint64_t OnDisk(const std::string& path) {
+    return drive_->State(IdOf(path))->node.cached.bytes;
+  }
   void Place(const std::string& path, Placement placement) {
     const Status placed = drive_->Place(IdOf(path), placement);
     ASSERT_TRUE(placed.ok()) << placed.error().what;

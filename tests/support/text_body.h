@@ -4,20 +4,9 @@
 #include <string>
 
 #include "provider/provider.h"
+#include "provider/text_source.h"
 
 namespace pargeter::test {
-
-class TextSource : public WriteSource {
- public:
-  explicit TextSource(std::string text) : text_(std::move(text)) {}
-  std::uint64_t Size() const override { return text_.size(); }
-  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    return offset < text_.size() ? text_.copy(data, size, offset) : 0;
-  }
-
- private:
-  const std::string text_;
-};
 
 class TextSink : public ReadSink {
  public:

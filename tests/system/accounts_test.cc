@@ -1,5 +1,7 @@
 // The ways into a store as people have them, by the built program; and the cache limit of a machine
 // that only writes.
+#include <gmock/gmock.h>
+
 #include <chrono>
 #include <nlohmann/json.hpp>
 
@@ -7,6 +9,9 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
+using testing::Not;
 
 class AccountsTest : public testing::Test {
  protected:
@@ -34,9 +39,9 @@ TEST_F(AccountsTest, ABucketThatIsOpenToAllIsReadWithoutAKey) {
   ASSERT_EQ(Add("open", {"--anonymous"}).exit_code, 0);
   const Outcome works = Test("open");
   EXPECT_EQ(works.exit_code, 0) << works.err;
-  EXPECT_EQ(works.out.find("trial"), std::string::npos) << "nothing is written";
+  EXPECT_THAT(works.out, Not(HasSubstr("trial"))) << "nothing is written";
   const Outcome seen = machine_->Pargeter({"account", "browse", "open", "herbarium"});
-  EXPECT_NE(seen.out.find("sheet"), std::string::npos) << seen.err;
+  EXPECT_THAT(seen.out, HasSubstr("sheet")) << seen.err;
   EXPECT_EQ(machine_->Pargeter({"account", "make-folder", "open", "herbarium/x"}).exit_code, 6);
 }
 
@@ -49,8 +54,7 @@ TEST_F(AccountsTest, ATemporaryKeyHasASessionTokenThatMayBeRenewed) {
             0);
   const Outcome old = Test("brief");
   EXPECT_EQ(old.exit_code, 6) << old.out << old.err;
-  EXPECT_NE(old.err.find("account change brief --session-token-file"), std::string::npos)
-      << old.err;
+  EXPECT_THAT(old.err, HasSubstr("account change brief --session-token-file")) << old.err;
   WriteAll(machine_->Home("token.txt"), "for-today\n");
   ASSERT_EQ(machine_
                 ->Pargeter({"account", "change", "brief", "--session-token-file",
@@ -76,9 +80,9 @@ TEST_F(AccountsTest, AnUntrustedCertificateIsNoAcceptedKey) {
         {"account", "browse", "doubtful"}}) {
     const Outcome refused = machine_->Pargeter(words);
     EXPECT_EQ(refused.exit_code, 6) << refused.out;
-    EXPECT_EQ(refused.out.find("accepted"), std::string::npos) << refused.out;
-    EXPECT_NE(refused.err.find("certificate is not trusted"), std::string::npos) << refused.err;
-    EXPECT_NE(refused.err.find("--ca-file"), std::string::npos) << refused.err;
+    EXPECT_THAT(refused.out, Not(HasSubstr("accepted"))) << refused.out;
+    EXPECT_THAT(refused.err, HasSubstr("certificate is not trusted")) << refused.err;
+    EXPECT_THAT(refused.err, HasSubstr("--ca-file")) << refused.err;
   }
   ASSERT_EQ(machine_->Pargeter({"account", "change", "doubtful", "--ca-file", folder / "cert.pem"})
                 .exit_code,
@@ -97,8 +101,7 @@ TEST_F(AccountsTest, AFolderForADriveIsMadeAtTheStore) {
     EXPECT_EQ(made.exit_code, 0) << made.err;
   }
   EXPECT_EQ(machine_->Pargeter({"account", "test", "museum", "--folder", "loans"}).exit_code, 0);
-  EXPECT_NE(machine_->Pargeter({"account", "browse", "museum", "loans"}).out.find("2026/"),
-            std::string::npos);
+  EXPECT_THAT(machine_->Pargeter({"account", "browse", "museum", "loans"}).out, HasSubstr("2026/"));
 }
 
 class BodyLimitTest : public OnAMount {

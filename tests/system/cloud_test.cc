@@ -1,4 +1,5 @@
 // The built program on mounts of a simulated cloud drive; links and former versions.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/stat.h>
@@ -11,6 +12,9 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
+using testing::Not;
 
 class CloudDriveTest : public testing::Test {
  protected:
@@ -89,14 +93,13 @@ TEST_F(CloudDriveTest, TheAccountsRoomIsToldAndKeptTo) {
   ASSERT_EQ(machine_->Shell("head -c 60000 /dev/zero > a").exit_code, 0);
   const Outcome full = machine_->Shell("head -c 60000 /dev/zero > b");
   EXPECT_NE(full.exit_code, 0);
-  EXPECT_NE(full.err.find("quota"), std::string::npos) << full.err;
+  EXPECT_THAT(full.err, HasSubstr("quota")) << full.err;
   EXPECT_EQ(machine_->Shell("rm b && head -c 60000 /dev/zero > a").exit_code,
             0);  // in its own place
   Flush();
   const Outcome usage = machine_->Pargeter({"usage"});
   EXPECT_EQ(usage.exit_code, 0);
-  EXPECT_NE(usage.out.find("58.6 KiB used of 100.0 KiB, 41.4 KiB free"), std::string::npos)
-      << usage.out;
+  EXPECT_THAT(usage.out, HasSubstr("58.6 KiB used of 100.0 KiB, 41.4 KiB free")) << usage.out;
 }
 
 TEST_F(CloudDriveTest, ChangesElsewhereAreSeenByOneRequestEach) {
@@ -148,15 +151,14 @@ TEST_F(CloudDriveTest, AGrantThatEndsKeepsTheWorkAndGoesOnAfterSigningInAgain) {
   ASSERT_EQ(machine_->SignIn("curator").exit_code, 0);
   Flush();
   const Outcome status = machine_->Pargeter({"status"});
-  EXPECT_EQ(status.out.find("sign-in needed"), std::string::npos) << status.out;
+  EXPECT_THAT(status.out, Not(HasSubstr("sign-in needed"))) << status.out;
   // secrets are nowhere but in their file
   for (const char* log : {"state/pargeter/drives/sheets/mount.log", "sign-in.txt"})
-    EXPECT_EQ(ReadAll(machine_->Home(log)).find("Bearer"), std::string::npos);
+    EXPECT_THAT(ReadAll(machine_->Home(log)), Not(HasSubstr("Bearer")));
   ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
   const Outcome out = machine_->Pargeter({"account", "sign-out", "museum"});
   EXPECT_EQ(out.exit_code, 0) << out.err;
-  EXPECT_EQ(ReadAll(machine_->Home("config/pargeter/secrets.toml")).find("refresh"),
-            std::string::npos);
+  EXPECT_THAT(ReadAll(machine_->Home("config/pargeter/secrets.toml")), Not(HasSubstr("refresh")));
   EXPECT_EQ(machine_->Pargeter({"account", "test", "museum"}).exit_code, 6);
 }
 
@@ -174,7 +176,7 @@ TEST_F(CloudDriveTest, ALibraryMayOnlyBeReadUntilTheRoleChanges) {
   EXPECT_EQ(machine_->Shell("cat sheet; stat -c %a sheet .").out, "pressed444\n555\n");
   Outcome refused = machine_->Shell("echo x > mine");
   EXPECT_NE(refused.exit_code, 0);
-  EXPECT_NE(refused.err.find("ermission denied"), std::string::npos) << refused.err;
+  EXPECT_THAT(refused.err, HasSubstr("ermission denied")) << refused.err;
   EXPECT_NE(machine_->Shell("rm sheet").exit_code, 0);
   const auto role = [&](const std::string& word) {
     RunCommand({"/usr/bin/curl", "-s", "-d", "visitor " + word + " team/herbarium",
@@ -219,7 +221,7 @@ TEST_F(CloudDriveTest, AWrongOrUnsafeAddressIsToldApart) {
   // a password that would go over a network in clear
   wrong = test("http://drive.example.test/dav");
   EXPECT_EQ(wrong.exit_code, 4) << wrong.out << wrong.err;
-  EXPECT_NE(wrong.err.find("unprotected"), std::string::npos) << wrong.err;
+  EXPECT_THAT(wrong.err, HasSubstr("unprotected")) << wrong.err;
   // a certificate that nobody has vouched for
   const std::string cert = machine_->Home("cert.pem"), key = machine_->Home("tls.pem");
   ASSERT_EQ(RunCommand({"/usr/bin/openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes",
@@ -231,8 +233,7 @@ TEST_F(CloudDriveTest, AWrongOrUnsafeAddressIsToldApart) {
   WriteAll(machine_->Home("key.txt"), safe.secret + "\n");
   wrong = test(safe.endpoint);
   EXPECT_NE(wrong.exit_code, 0);
-  EXPECT_NE((wrong.out + wrong.err).find("certificate"), std::string::npos)
-      << wrong.out << wrong.err;
+  EXPECT_THAT((wrong.out + wrong.err), HasSubstr("certificate")) << wrong.out << wrong.err;
   EXPECT_EQ(test(safe.endpoint, {"--ca-file", cert}).exit_code, 0);
 }
 
@@ -278,7 +279,7 @@ TEST_F(CloudDriveTest, ALinkIsAPageOrASharedOneForAWhile) {
   EXPECT_NE(fetch(url(link)).exit_code, 0);  // only for those whom the drive lets in
   link = machine_->Pargeter({"link", file, "--for", "3s"});
   ASSERT_EQ(link.exit_code, 0) << link.err;
-  EXPECT_NE(fetch(url(link)).out.find("Shared until"), std::string::npos);
+  EXPECT_THAT(fetch(url(link)).out, HasSubstr("Shared until"));
   EXPECT_EQ(fetch(url(link) + "/bytes").out, "pressed\n");
   EXPECT_NE(fetch(url(link) + "0").exit_code, 0);
   EXPECT_TRUE(Eventually([&] { return fetch(url(link)).exit_code != 0; }));

@@ -1,6 +1,7 @@
 // What the built program's commands say, refuse and decide; and who may see what.
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
@@ -19,6 +20,9 @@
 namespace pargeter::test {
 namespace {
 
+using testing::HasSubstr;
+using testing::Not;
+
 class CommandsTest : public OnAMount {};
 
 TEST_F(CommandsTest, BadInputIsOneSentenceAndItsExitCode) {
@@ -27,7 +31,7 @@ TEST_F(CommandsTest, BadInputIsOneSentenceAndItsExitCode) {
     const Outcome o = machine_->Pargeter(words);
     EXPECT_EQ(o.exit_code, code) << words[0] << ": " << o.err;
     EXPECT_EQ(o.err.compare(0, 10, "pargeter: "), 0) << o.err;
-    EXPECT_NE(o.err.find(part), std::string::npos) << o.err;
+    EXPECT_THAT(o.err, HasSubstr(part)) << o.err;
   };
   machine_->AddDrive("herbarium/sheets");
   const Peer& peer = machine_->peer();
@@ -106,7 +110,7 @@ TEST_F(CommandsTest, StatusIsToldThoughADriveEndsMeanwhile) {
   });
   const Outcome status = machine_->Pargeter({"status"});
   EXPECT_EQ(status.exit_code, 0) << status.err;
-  EXPECT_NE(status.out.find("not mounted"), std::string::npos) << status.out;
+  EXPECT_THAT(status.out, HasSubstr("not mounted")) << status.out;
   ::shutdown(dying.get(), SHUT_RDWR);
   death.join();
 }
@@ -119,8 +123,8 @@ TEST_F(CommandsTest, AMountThatFailsLateLeavesNoneBehind) {
     const Outcome mounted =
         RunCommand({ProgramFolder() + "/pargeter", "mount", "sheets", how}, "", 60, environment);
     EXPECT_NE(mounted.exit_code, 0) << mounted.err;
-    EXPECT_NE(mounted.err.find("/proc/none"), std::string::npos) << mounted.err;
-    EXPECT_EQ(ReadAll("/proc/self/mounts").find(At()), std::string::npos) << how;
+    EXPECT_THAT(mounted.err, HasSubstr("/proc/none")) << mounted.err;
+    EXPECT_THAT(ReadAll("/proc/self/mounts"), Not(HasSubstr(At()))) << how;
   }
 }
 
@@ -131,7 +135,7 @@ TEST_F(CommandsTest, AMountWhoseSocketIsGoneIsNotTakenForDead) {
   std::filesystem::remove_all(machine_->environment().at("XDG_RUNTIME_DIR") + "/pargeter");
   const Outcome gone = machine_->Pargeter({"unmount", "sheets"});
   EXPECT_EQ(gone.exit_code, 0) << gone.err;
-  EXPECT_NE(gone.out.find("everything is at the store"), std::string::npos) << gone.out;
+  EXPECT_THAT(gone.out, HasSubstr("everything is at the store")) << gone.out;
   EXPECT_EQ(other_->Get("note"), "fern\n");
 }
 
@@ -145,7 +149,7 @@ TEST_F(CommandsTest, WhereFewFilesMayBeOpenItGoesOnWhenSomeAreClosed) {
   };
   const Outcome refused = mount(200);
   EXPECT_EQ(refused.exit_code, 1);
-  EXPECT_NE(refused.err.find("200 open files here"), std::string::npos) << refused.err;
+  EXPECT_THAT(refused.err, HasSubstr("200 open files here")) << refused.err;
   ASSERT_EQ(mount(260).exit_code, 0);
   std::vector<std::pair<std::string, Fd>> open;
   int too_many = 0;
@@ -179,9 +183,9 @@ TEST_F(CommandsTest, StatusOfTheOthersIsToldThoughOneCannotBe) {
   std::filesystem::create_directories(state + "/index.db");  // as no index can be
   const Outcome status = machine_->Pargeter({"status"});
   EXPECT_NE(status.exit_code, 0);
-  EXPECT_NE(status.err.find("mosses"), std::string::npos) << status.err;
-  EXPECT_NE(status.out.find("online"), std::string::npos) << status.out;
-  EXPECT_NE(status.out.find("state    not known"), std::string::npos) << status.out;
+  EXPECT_THAT(status.err, HasSubstr("mosses")) << status.err;
+  EXPECT_THAT(status.out, HasSubstr("online")) << status.out;
+  EXPECT_THAT(status.out, HasSubstr("state    not known")) << status.out;
   EXPECT_EQ(status.out.find("waits"), status.out.rfind("waits")) << status.out;  // who knows?
   const auto drives = nlohmann::json::parse(machine_->Pargeter({"--json", "status"}).out)["drives"];
   ASSERT_EQ(drives.size(), 2u);
@@ -191,10 +195,10 @@ TEST_F(CommandsTest, StatusOfTheOthersIsToldThoughOneCannotBe) {
   for (const char* command : {"queue", "usage", "conflicts"}) {
     const Outcome told = machine_->Pargeter({command});
     EXPECT_EQ(told.exit_code, status.exit_code) << command;
-    EXPECT_NE(told.err.find("mosses"), std::string::npos) << command << told.err;
+    EXPECT_THAT(told.err, HasSubstr("mosses")) << command << told.err;
     const bool others = told.out.find("sheets") != std::string::npos;
     EXPECT_EQ(others, std::string(command) != "conflicts") << command << told.out;
-    EXPECT_EQ(told.out.find("no conflicts"), std::string::npos) << "who knows?";
+    EXPECT_THAT(told.out, Not(HasSubstr("no conflicts"))) << "who knows?";
   }
 }
 
@@ -209,41 +213,37 @@ TEST_F(CommandsTest, WhatIsOnThisDiskIsSaidAndDecided) {
     EXPECT_EQ(done.exit_code, exit_code) << words[0] << ": " << done.out << done.err;
     return done.out + done.err;
   };
-  EXPECT_NE(run({"pin", At("pressed"), "--wait"}).find("5 of 5 files here"), std::string::npos);
-  EXPECT_NE(run({"rule", "add", At("archive"), "thin", "--everywhere"}).find("every machine"),
-            std::string::npos);
-  EXPECT_NE(run({"rule", "add", "--pattern", "*.tmp", "local"}).find("never at the store"),
-            std::string::npos);
+  EXPECT_THAT(run({"pin", At("pressed"), "--wait"}), HasSubstr("5 of 5 files here"));
+  EXPECT_THAT(run({"rule", "add", At("archive"), "thin", "--everywhere"}),
+              HasSubstr("every machine"));
+  EXPECT_THAT(run({"rule", "add", "--pattern", "*.tmp", "local"}), HasSubstr("never at the store"));
   EXPECT_EQ(machine_->Shell("cat archive/a1 | wc -c").out, "100000\n");
-  EXPECT_NE(run({"ls", At()}).find("*  488.3 KiB  488.3 KiB"), std::string::npos)
-      << run({"ls", At()});
+  EXPECT_THAT(run({"ls", At()}), HasSubstr("*  488.3 KiB  488.3 KiB")) << run({"ls", At()});
   EXPECT_EQ(machine_->Shell("du -s --block-size=1 pressed | cut -f1").out, "501760\n");
   EXPECT_EQ(machine_->Shell("du -s --apparent-size --block-size=1 archive | cut -f1; getfattr -n "
                             "user.pargeter.placement --only-values archive/a2")
                     .out.find("thin") != std::string::npos,
             true);
-  EXPECT_NE(run({"evict", At("pressed")}, 4).find("pinned"), std::string::npos);
-  EXPECT_NE(run({"explain", At("pressed/s1")}).find("always kept here, by the rule on pressed"),
-            std::string::npos);
-  EXPECT_NE(run({"explain", At("archive")}).find("for all machines by"), std::string::npos);
-  EXPECT_NE(run({"rule", "list"}).find("every machine"), std::string::npos);
+  EXPECT_THAT(run({"evict", At("pressed")}, 4), HasSubstr("pinned"));
+  EXPECT_THAT(run({"explain", At("pressed/s1")}),
+              HasSubstr("always kept here, by the rule on pressed"));
+  EXPECT_THAT(run({"explain", At("archive")}), HasSubstr("for all machines by"));
+  EXPECT_THAT(run({"rule", "list"}), HasSubstr("every machine"));
   EXPECT_NE(machine_->Shell("setfattr -n user.pargeter.ask -v evict pressed").exit_code, 0);
   EXPECT_EQ(machine_->Shell("setfattr -n user.pargeter.ask -v unpin pressed").exit_code, 0);
-  EXPECT_NE(run({"evict", At("pressed"), "--json"}).find("\"files\": 5"), std::string::npos);
+  EXPECT_THAT(run({"evict", At("pressed"), "--json"}), HasSubstr("\"files\": 5"));
   // nobody asked for the bytes of the thin folder but the one who read them
   run({"fetch", At("pressed")});
-  EXPECT_NE(run({"verify", At()}).find("5 files right"), std::string::npos);
+  EXPECT_THAT(run({"verify", At()}), HasSubstr("5 files right"));
   EXPECT_FALSE(run({"activity"}).empty());
   run({"unmount", "sheets"});
   // without a mount the same commands work
-  EXPECT_NE(run({"evict", At()}).find("Freed 488.3 KiB"), std::string::npos);
-  EXPECT_NE(run({"fetch", At("pressed")}).find("5 files here now"), std::string::npos);
-  EXPECT_NE(run({"drive", "change", "sheets", "--cache-at", machine_->Home("elsewhere")})
-                .find("moved to"),
-            std::string::npos);
+  EXPECT_THAT(run({"evict", At()}), HasSubstr("Freed 488.3 KiB"));
+  EXPECT_THAT(run({"fetch", At("pressed")}), HasSubstr("5 files here now"));
+  EXPECT_THAT(run({"drive", "change", "sheets", "--cache-at", machine_->Home("elsewhere")}),
+              HasSubstr("moved to"));
   machine_->Mount();
-  EXPECT_NE(run({"ls", At()}).find("o  488.3 KiB  488.3 KiB"), std::string::npos)
-      << run({"ls", At()});
+  EXPECT_THAT(run({"ls", At()}), HasSubstr("o  488.3 KiB  488.3 KiB")) << run({"ls", At()});
   EXPECT_EQ(run({"drive", "change", "sheets", "--cache-at", machine_->Home("third")}, 7).empty(),
             false);
   // moved by hand, then told
@@ -253,7 +253,7 @@ TEST_F(CommandsTest, WhatIsOnThisDiskIsSaidAndDecided) {
   machine_->Mount();
   Requests();
   EXPECT_EQ(machine_->Shell("cat pressed/s* | wc -c").out, "500000\n");
-  for (const Logged& line : Requests()) EXPECT_EQ(line.key.find("pressed/s"), std::string::npos);
+  for (const Logged& line : Requests()) EXPECT_THAT(line.key, Not(HasSubstr("pressed/s")));
 }
 
 TEST_F(CommandsTest, AnotherMachineKnowsTheRulesBeforeItsFirstDownload) {
@@ -273,8 +273,8 @@ TEST_F(CommandsTest, AnotherMachineKnowsTheRulesBeforeItsFirstDownload) {
             "archive\nwork\n1000\n1024\n");
   int fetched = 0;
   for (const Logged& line : Requests()) {
-    EXPECT_EQ(line.key.find("archive/"), std::string::npos) << line.method << " " << line.key;
-    EXPECT_EQ(line.key.find("old/"), std::string::npos) << line.method << " " << line.key;
+    EXPECT_THAT(line.key, Not(HasSubstr("archive/"))) << line.method << " " << line.key;
+    EXPECT_THAT(line.key, Not(HasSubstr("old/"))) << line.method << " " << line.key;
     fetched += line.method == "GET" && line.key.find("work/d") != std::string::npos;
   }
   EXPECT_EQ(fetched, 1);
@@ -286,8 +286,8 @@ TEST_F(CommandsTest, AShyProgramGetsTheEndsOnly) {
   ASSERT_EQ(RunCommand({"cp", "/bin/cat", machine_->Home("sniffer")}).exit_code, 0);
   const Outcome sniffed = machine_->Shell(machine_->Home("sniffer") + " scan | wc -c");
   EXPECT_EQ(sniffed.out, "65536\n") << sniffed.err;
-  EXPECT_NE(sniffed.err.find("not permitted"), std::string::npos) << sniffed.err;
-  EXPECT_NE(machine_->Pargeter({"activity"}).out.find("sniffer wanted more"), std::string::npos);
+  EXPECT_THAT(sniffed.err, HasSubstr("not permitted")) << sniffed.err;
+  EXPECT_THAT(machine_->Pargeter({"activity"}).out, HasSubstr("sniffer wanted more"));
   EXPECT_EQ(machine_->Shell("cat scan | wc -c").out, "900000\n");
   EXPECT_EQ(machine_->Shell(machine_->Home("sniffer") + " scan | wc -c").out, "900000\n");
 }
@@ -318,13 +318,13 @@ TEST_F(CommandsTest, ASecretMayBeInTheKeyring) {
   const Outcome done =
       RunCommand({"dbus-run-session", "--", "sh", "-c", script}, "", 60, environment);
   EXPECT_EQ(done.exit_code, 0) << done.out << done.err;
-  EXPECT_NE(done.out.find("in the keyring"), std::string::npos) << done.out;
+  EXPECT_THAT(done.out, HasSubstr("in the keyring")) << done.out;
   // without that session nobody answers, and the message says what to do
   environment["DBUS_SESSION_BUS_ADDRESS"] = "unix:path=/nowhere";
   const Outcome alone =
       RunCommand({p, "account", "change", "museum", "--secret-in", "keyring"}, "", 60, environment);
   EXPECT_EQ(alone.exit_code, 5);
-  EXPECT_NE(alone.err.find("--secret-in file"), std::string::npos) << alone.err;
+  EXPECT_THAT(alone.err, HasSubstr("--secret-in file")) << alone.err;
 }
 
 TEST_F(CommandsTest, SecretsShowNowhere) {
@@ -343,7 +343,7 @@ TEST_F(CommandsTest, SecretsShowNowhere) {
   }
   all += ReadAll("/proc/" + std::to_string(machine_->DaemonPid()) + "/cmdline");
   all += ReadAll(machine_->Home("state/pargeter/drives/sheets/mount.log"));
-  EXPECT_EQ(all.find(machine_->peer().secret), std::string::npos);
+  EXPECT_THAT(all, Not(HasSubstr(machine_->peer().secret)));
 }
 
 TEST_F(CommandsTest, AnOrdinaryUserMountsThroughFusermount) {
@@ -378,10 +378,10 @@ TEST_F(CommandsTest, AnOrdinaryUserMountsThroughFusermount) {
       "$P mount sheets --detach || echo rc $?'";
   const Outcome o = RunCommand({"unshare", "-m", "sh", "-c", script}, "", 60);
   EXPECT_EQ(o.exit_code, 0) << o.out << o.err;
-  EXPECT_NE(o.out.find("nobody"), std::string::npos) << o.out;
+  EXPECT_THAT(o.out, HasSubstr("nobody")) << o.out;
   EXPECT_EQ(other_->Get("mine"), "mine\n");
-  EXPECT_NE(o.out.find("rc 6"), std::string::npos) << o.out;
-  EXPECT_NE(o.err.find("user_allow_other"), std::string::npos) << o.err;
+  EXPECT_THAT(o.out, HasSubstr("rc 6")) << o.out;
+  EXPECT_THAT(o.err, HasSubstr("user_allow_other")) << o.err;
 }
 
 TEST(CommandLineTest, AWordThatIsNoneIsNamed) {

@@ -1,5 +1,6 @@
 // The built program on real mounts: several accounts and libraries under one folder.
 #include <fcntl.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <unistd.h>
@@ -11,6 +12,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 using Json = nlohmann::json;
 
@@ -71,7 +74,7 @@ TEST_F(JoinedDriveTest, SeveralAccountsStandSideBySide) {
   for (const char* refused : {"touch x", "mkdir x", "rmdir archive", "mv archive old",
                               "mv archive/. herbarium/x", "ln -s a b", "rm -r nothing"})
     EXPECT_NE(machine_->Shell(refused).exit_code, 0) << refused;
-  EXPECT_NE(machine_->Shell("touch x").err.find("ermission denied"), std::string::npos);
+  EXPECT_THAT(machine_->Shell("touch x").err, HasSubstr("ermission denied"));
   EXPECT_EQ(Listing(), "archive\nherbarium\nherbarium (reserve)\n");
   // inode numbers are of the whole mount, and find walks it
   EXPECT_EQ(machine_->Shell("find . -type f | sort").out,
@@ -87,8 +90,8 @@ TEST_F(JoinedDriveTest, IsNotMadeReadOnlyWhileAPartHasChanges) {
   ASSERT_EQ(machine_->Shell("echo fern > archive/fern.txt").exit_code, 0);
   const Outcome refused = machine_->Pargeter({"drive", "change", "sheets", "--read-only"});
   EXPECT_EQ(refused.exit_code, 4);
-  EXPECT_NE(refused.err.find("sheets.archive has 1 change"), std::string::npos) << refused.err;
-  EXPECT_NE(refused.err.find("pargeter mount sheets;"), std::string::npos) << refused.err;
+  EXPECT_THAT(refused.err, HasSubstr("sheets.archive has 1 change")) << refused.err;
+  EXPECT_THAT(refused.err, HasSubstr("pargeter mount sheets;")) << refused.err;
 }
 
 TEST_F(JoinedDriveTest, EachPartIsADriveOfItsOwn) {
@@ -219,7 +222,7 @@ TEST_F(JoinedDriveTest, ALibraryThatGoesKeepsWhatWaits) {
   EXPECT_EQ(machine_->Shell("cat archive/new").out, "only copy\n");
   const Outcome left = machine_->Pargeter({"unmount", "sheets", "--timeout", "1s"});
   EXPECT_EQ(left.exit_code, 5) << left.err;
-  EXPECT_NE(left.err.find("1 change"), std::string::npos) << left.err;
+  EXPECT_THAT(left.err, HasSubstr("1 change")) << left.err;
   machine_->Mount();
   GiveVisitor("write", "team/archive");
   EXPECT_TRUE(Eventually(
@@ -309,7 +312,7 @@ TEST_F(JoinedDriveTest, NothingToShowIsSaid) {
   Join({"--join", "stale/team/*"});
   const Outcome mounted = machine_->Pargeter({"mount", "sheets", "--detach"});
   EXPECT_NE(mounted.exit_code, 0);
-  EXPECT_NE(mounted.err.find("stale/team/*"), std::string::npos) << mounted.err;
+  EXPECT_THAT(mounted.err, HasSubstr("stale/team/*")) << mounted.err;
   // an account in which nothing matches yet is no mistake: it may come
   ASSERT_EQ(machine_->Pargeter({"drive", "change", "sheets", "--join", "museum/team/z*"}).exit_code,
             0);

@@ -1,4 +1,5 @@
 // The built program on a mount of a real store, where PARGETER_PEERS names one.
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <algorithm>
@@ -9,6 +10,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 class RealStoreTest : public testing::TestWithParam<std::size_t> {
  protected:
@@ -81,7 +84,7 @@ TEST_P(RealStoreTest, FoldersWhoseDeletionIsHeldBackGiveWayToOthersOfTheirName) 
       "echo old > ferns/deep/$i; echo old > mosses/$i; done; echo new > lichens/2");
   flush();
   run("rm -r ferns mosses");
-  EXPECT_NE(flush().find("18 deletions are held back"), std::string::npos);
+  EXPECT_THAT(flush(), HasSubstr("18 deletions are held back"));
   EXPECT_EQ(run("mkdir -p ferns/deep; find ferns -type f; echo new > ferns/1; mv lichens mosses; "
                 "ls -R mosses; set -C; echo new > ferns/deep/3"),
             "mosses:\n2\n");

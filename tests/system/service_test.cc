@@ -1,6 +1,7 @@
 // Drives as services of a real systemd, on a machine that can be rebooted and crashed
 // (tests/servers/boot). Skipped, and said so, where such a machine cannot be made.
 #include <fmt/format.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 
 #include <cstdlib>
@@ -11,6 +12,9 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
+using testing::Not;
 
 const char* kStandinUnit = R"(
 [Service]
@@ -112,21 +116,21 @@ TEST_F(ServiceTest, AUsersServiceComesBackAfterACrashAndUploadsWhatWaited) {
   Root("loginctl enable-linger anna");
   const Outcome enabled = As("anna", "pargeter service enable sheets --now");
   ASSERT_EQ(enabled.exit_code, 0) << enabled.err;
-  EXPECT_NE(enabled.out.find("at boot"), std::string::npos) << enabled.out;
-  EXPECT_NE(As("anna", "pargeter status").out.find("starts   at boot"), std::string::npos);
+  EXPECT_THAT(enabled.out, HasSubstr("at boot")) << enabled.out;
+  EXPECT_THAT(As("anna", "pargeter status").out, HasSubstr("starts   at boot"));
   Root("systemctl disable --now standin");
   const Outcome wrote = As("anna",
                            "echo pressed > sheets/leaf && sync -f sheets/leaf; pargeter "
                            "status --json");
-  EXPECT_NE(wrote.out.find("\"files\": 1"), std::string::npos) << wrote.out << wrote.err;
+  EXPECT_THAT(wrote.out, HasSubstr("\"files\": 1")) << wrote.out << wrote.err;
   ASSERT_EQ(Boot({"crash"}, 120).exit_code, 0);
   // no store, and yet it is mounted, with what waits
   EXPECT_TRUE(Soon([] { return As("anna", "cat sheets/leaf").out == "pressed\n"; }));
-  EXPECT_NE(As("anna", "pargeter status").out.find("OFFLINE"), std::string::npos);
-  EXPECT_NE(Root("journalctl -q -o cat PARGETER_DRIVE=sheets PARGETER_ACCOUNT=museum "
-                 "PARGETER_CODE=unavailable")
-                .out.find("offline"),
-            std::string::npos);
+  EXPECT_THAT(As("anna", "pargeter status").out, HasSubstr("OFFLINE"));
+  EXPECT_THAT(Root("journalctl -q -o cat PARGETER_DRIVE=sheets PARGETER_ACCOUNT=museum "
+                   "PARGETER_CODE=unavailable")
+                  .out,
+              HasSubstr("offline"));
   Root("systemctl enable --now standin");
   EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);
   EXPECT_EQ(AtTheStore("anna", "leaf"), "pressed\n");
@@ -138,15 +142,15 @@ TEST_F(ServiceTest, TheMachinesServiceTakesOverAUsersStateAndComesBackAfterARebo
   ASSERT_EQ(As("anna", "echo waits > sheets/waits").exit_code, 0);
   const Outcome enabled = Root("pargeter service enable sheets --system --as anna --now", 200);
   ASSERT_EQ(enabled.exit_code, 0) << enabled.err;
-  EXPECT_NE(enabled.out.find("as anna"), std::string::npos) << enabled.out;
+  EXPECT_THAT(enabled.out, HasSubstr("as anna")) << enabled.out;
   EXPECT_EQ(As("anna", "cat sheets/waits").out, "waits\n");
-  EXPECT_EQ(As("anna", "ls .config/systemd/user/").out.find("pargeter"), std::string::npos);
+  EXPECT_THAT(As("anna", "ls .config/systemd/user/").out, Not(HasSubstr("pargeter")));
   EXPECT_EQ(Root("stat -c %U /home/anna/sheets/waits").out, "") << "root looks into a user's mount";
   ASSERT_EQ(Boot({"reboot"}, 120).exit_code, 0);
   EXPECT_TRUE(Soon([] { return As("anna", "cat sheets/waits").out == "waits\n"; }));
   const Outcome status = As("anna", "pargeter status");
-  EXPECT_NE(status.out.find("as a service"), std::string::npos) << status.out;
-  EXPECT_NE(status.out.find("at boot"), std::string::npos) << status.out;
+  EXPECT_THAT(status.out, HasSubstr("as a service")) << status.out;
+  EXPECT_THAT(status.out, HasSubstr("at boot")) << status.out;
   EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);
   EXPECT_EQ(AtTheStore("anna", "waits"), "waits\n");
 }
@@ -161,8 +165,7 @@ TEST_F(ServiceTest, RootsServiceIsClosedInAndTakesItsSecretFromACredential) {
   ASSERT_EQ(Root("echo fern > /srv/sheets/one && pargeter flush sheets").exit_code, 0);
   EXPECT_EQ(As("anna", "cat /srv/sheets/one").out, "fern\n");
   EXPECT_NE(As("anna", "echo x > /srv/sheets/one").exit_code, 0);
-  EXPECT_NE(Root("systemctl show pargeter@sheets").out.find("NoNewPrivileges=yes"),
-            std::string::npos);
+  EXPECT_THAT(Root("systemctl show pargeter@sheets").out, HasSubstr("NoNewPrivileges=yes"));
   const Outcome restarted = Root(
       "D=/etc/systemd/system/pargeter@sheets.service.d; systemd-creds encrypt "
       "--name=pargeter.museum /var/standin/secret /etc/pargeter/museum.cred; printf "
@@ -173,7 +176,7 @@ TEST_F(ServiceTest, RootsServiceIsClosedInAndTakesItsSecretFromACredential) {
       150);
   EXPECT_EQ(restarted.out.substr(restarted.out.find("fern")).substr(0, 5), "fern\n")
       << restarted.err;
-  EXPECT_NE(restarted.out.find("of 1.0 GiB"), std::string::npos) << restarted.out << restarted.err;
+  EXPECT_THAT(restarted.out, HasSubstr("of 1.0 GiB")) << restarted.out << restarted.err;
 }
 
 TEST_F(ServiceTest, KilledItComesBackAndOpenFilesFailCleanly) {
@@ -183,7 +186,7 @@ TEST_F(ServiceTest, KilledItComesBackAndOpenFilesFailCleanly) {
       As("anna", "echo x > sheets/held; exec 9< sheets/held; kill -9 " + std::string(Trim(pid)) +
                      "; while kill -0 " + std::string(Trim(pid)) +
                      " 2>/dev/null; do :; done; timeout 10 cat <&9; echo code $?");
-  EXPECT_NE(open.out.find("code 1"), std::string::npos) << open.out << open.err;
+  EXPECT_THAT(open.out, HasSubstr("code 1")) << open.out << open.err;
   EXPECT_TRUE(Soon([] { return As("anna", "cat sheets/held").out == "x\n"; }));
   EXPECT_NE(Pid("anna"), pid);
 }
@@ -210,14 +213,14 @@ TEST_F(ServiceTest, ABrokenConfigurationIsSaidAndNotTriedForEver) {
   As("anna", "chmod 644 .config/pargeter/secrets.toml");
   const Outcome open = As("anna", "pargeter service enable sheets");
   EXPECT_EQ(open.exit_code, 6) << open.err;
-  EXPECT_NE(open.err.find("can be read by other users"), std::string::npos) << open.err;
+  EXPECT_THAT(open.err, HasSubstr("can be read by other users")) << open.err;
   As("anna", "chmod 600 .config/pargeter/secrets.toml");
   ASSERT_EQ(As("anna", "pargeter service enable sheets --now").exit_code, 0);
   As("anna", "mv .config/pargeter/accounts/museum.toml museum.toml");
   const Outcome failed = As("anna", "pargeter service restart sheets");
   EXPECT_EQ(failed.exit_code, 3) << failed.err;
-  EXPECT_NE(failed.err.find("museum"), std::string::npos) << failed.err;
-  EXPECT_NE(As("anna", "pargeter service status").out.find("FAILED"), std::string::npos);
+  EXPECT_THAT(failed.err, HasSubstr("museum")) << failed.err;
+  EXPECT_THAT(As("anna", "pargeter service status").out, HasSubstr("FAILED"));
   EXPECT_EQ(As("anna", "systemctl --user show -p NRestarts --value pargeter@sheets").out, "0\n");
   As("anna", "mv museum.toml .config/pargeter/accounts/museum.toml");
 }
@@ -229,11 +232,11 @@ TEST_F(ServiceTest, ANewerProgramTakesOverWithWhatWaits) {
   // as a package does: a new file under the old name
   ASSERT_EQ(Root("cd /usr/local/bin; cp pargeter new && mv new pargeter").exit_code, 0);
   const std::string status = As("anna", "pargeter status").out;
-  EXPECT_NE(status.find("program  was replaced"), std::string::npos) << status;
+  EXPECT_THAT(status, HasSubstr("program  was replaced")) << status;
   EXPECT_EQ(As("anna", "cat sheets/upgraded").out, "pressed\n");
   EXPECT_EQ(As("anna", "pargeter service stop sheets").exit_code, 0);
   EXPECT_EQ(As("anna", "pargeter service start sheets").exit_code, 0);
-  EXPECT_EQ(As("anna", "pargeter status").out.find("program  was"), std::string::npos);
+  EXPECT_THAT(As("anna", "pargeter status").out, Not(HasSubstr("program  was")));
   Root("systemctl start standin");
   EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);
   EXPECT_EQ(AtTheStore("anna", "upgraded"), "pressed\n");
@@ -246,7 +249,7 @@ TEST_F(ServiceTest, TwoUsersHaveADriveEach) {
   }
   EXPECT_EQ(As("anna", "ls ~bert/sheets").exit_code, 2);
   EXPECT_NE(As("bert", "cat sheets/whose").exit_code, 1);
-  EXPECT_EQ(As("anna", "pargeter service status --json").out.find("bert"), std::string::npos);
+  EXPECT_THAT(As("anna", "pargeter service status --json").out, Not(HasSubstr("bert")));
 }
 
 TEST_F(ServiceTest, DisabledItLeavesNothingBehind) {
@@ -273,7 +276,7 @@ TEST_F(ServiceTest, StoppedInALongUploadItSaysWhatIsLeft) {
   const Outcome stopped = As("anna", "pargeter service stop sheets");
   EXPECT_EQ(stopped.exit_code, 0) << stopped.err;
   const Outcome log = As("anna", "pargeter service log sheets");
-  EXPECT_NE(log.out.find("not at the store yet"), std::string::npos) << log.out << log.err;
+  EXPECT_THAT(log.out, HasSubstr("not at the store yet")) << log.out << log.err;
   Root("curl -s -X DELETE http://127.0.0.1:9000/-/faults");
   ASSERT_EQ(As("anna", "pargeter service start sheets").exit_code, 0);
   EXPECT_EQ(As("anna", "pargeter flush sheets --timeout 60s").exit_code, 0);

@@ -9,6 +9,7 @@
 //   PARGETER_KEEP=FOLDER storm_test     keeps what a failure leaves of both machines and the folder
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/mount.h>
@@ -29,6 +30,8 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
 
 // One thread's folder, twice.
 class Worker {
@@ -312,7 +315,7 @@ class StormTest : public testing::TestWithParam<const char*> {
     for (const std::string& name : outside_)
       EXPECT_EQ(ReadAll(machine->At(name)), "outside") << name;
     const std::string both = RunCommand({"sh", "-c", "cat " + machine->At("both") + "/*"}).out;
-    for (const std::string& text : made_) EXPECT_NE(both.find(text), std::string::npos) << text;
+    for (const std::string& text : made_) EXPECT_THAT(both, HasSubstr(text)) << text;
   }
 
   std::array<std::unique_ptr<Machine>, 2> machines_;

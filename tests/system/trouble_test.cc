@@ -1,6 +1,7 @@
 // The built program in trouble: both sides change the same file, too much is deleted, the store
 // falls silent, the index is damaged, other users look in.
 #include <fcntl.h>
+#include <gmock/gmock.h>
 #include <gtest/gtest.h>
 #include <signal.h>
 #include <sys/stat.h>
@@ -15,6 +16,9 @@
 
 namespace pargeter::test {
 namespace {
+
+using testing::HasSubstr;
+using testing::Not;
 
 using Json = nlohmann::json;
 
@@ -45,7 +49,7 @@ TEST_F(MountInTrouble, AConflictIsListedAndSettled) {
   EXPECT_EQ(StatusOf()["conflicts"], 1);
   const Outcome unsaid = machine_->Pargeter({"conflicts", "keep", copy});
   EXPECT_EQ(unsaid.exit_code, 2);
-  EXPECT_NE(unsaid.err.find("--here"), std::string::npos);
+  EXPECT_THAT(unsaid.err, HasSubstr("--here"));
   const Outcome kept = machine_->Pargeter({"conflicts", "keep", At("list.csv"), "--here"});
   EXPECT_EQ(kept.exit_code, 0) << kept.err;
   EXPECT_EQ(ReadAll(At("list.csv")), "ours") << "at once, whatever the kernel knew of the name";
@@ -110,7 +114,7 @@ TEST_F(MountInTrouble, WhatIsOpenWhenTheMountGoesIsUploadedAtTheEnd) {
   ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
   Background mount({ProgramFolder() + "/pargeter", "mount", "sheets"}, machine_->environment(),
                    machine_->Home("said"));
-  ASSERT_NE(mount.ReadLine().find("is mounted at"), std::string::npos);
+  ASSERT_THAT(mount.ReadLine(), HasSubstr("is mounted at"));
   Background writer(
       {"sh", "-c", "exec 3>\"$0\"; echo fern >&3; echo written; exec sleep 120", At("fern")});
   ASSERT_EQ(writer.ReadLine(), "written");
@@ -126,13 +130,13 @@ TEST_F(MountInTrouble, WhatWouldBeLostIsSaidBeforeTheMountGoes) {
   ASSERT_EQ(machine_->Shell("echo fern > fern").exit_code, 0);
   std::filesystem::remove_all(machine_->Home("state/pargeter/drives/sheets"));
   const Outcome waits = machine_->Pargeter({"flush", "sheets", "--timeout", "1s"});
-  EXPECT_EQ(waits.err.find("safe"), std::string::npos) << waits.err;
+  EXPECT_THAT(waits.err, Not(HasSubstr("safe"))) << waits.err;
   const Outcome refused = machine_->Pargeter({"unmount", "sheets", "--timeout", "1s"});
   EXPECT_EQ(refused.exit_code, 4);
-  EXPECT_NE(refused.err.find("would be lost"), std::string::npos) << refused.err;
+  EXPECT_THAT(refused.err, HasSubstr("would be lost")) << refused.err;
   EXPECT_EQ(machine_->Shell("cat fern").out, "fern\n") << "it can be copied out";
   const Outcome given_up = machine_->Pargeter({"unmount", "sheets", "--now"});
-  EXPECT_NE(given_up.out.find("1 change is lost"), std::string::npos) << given_up.out;
+  EXPECT_THAT(given_up.out, HasSubstr("1 change is lost")) << given_up.out;
 }
 
 TEST_F(MountInTrouble, ADriveIsNotRemovedWithWhatIsOnlyHere) {
@@ -140,7 +144,7 @@ TEST_F(MountInTrouble, ADriveIsNotRemovedWithWhatIsOnlyHere) {
   const auto refused = [&](std::vector<std::string> words, const std::string& why) {
     const Outcome got = machine_->Pargeter(std::move(words));
     EXPECT_EQ(got.exit_code, 4);
-    EXPECT_NE(got.err.find(why), std::string::npos) << got.err;
+    EXPECT_THAT(got.err, HasSubstr(why)) << got.err;
   };
   ASSERT_EQ(machine_->Shell("mkdir drafts && echo fern > drafts/fern").exit_code, 0);
   ASSERT_EQ(machine_->Pargeter({"rule", "add", At("drafts"), "local"}).exit_code, 0);
@@ -189,8 +193,7 @@ TEST_F(MountInTrouble, ManyDeletionsWaitForAWord) {
   EXPECT_EQ(machine_->Shell("ls").out, "");
   Flush();
   EXPECT_EQ(StatusOf()["held"]["files"], 60);
-  EXPECT_NE(machine_->Pargeter({"status", "sheets"}).out.find("queue release sheets"),
-            std::string::npos);
+  EXPECT_THAT(machine_->Pargeter({"status", "sheets"}).out, HasSubstr("queue release sheets"));
   EXPECT_GE(other_->All().size(), 60u);
   EXPECT_EQ(machine_->Pargeter({"queue", "sheets"})
                 .out.find("sheets: nothing waits; 60 deletions are held back\n"),
@@ -287,8 +290,7 @@ TEST_F(MountInTrouble, SoItIsWithWhatWentUpInParts) {
   EXPECT_EQ(machine_->Shell("stat -c %b map").out, "1\n") << "nothing of it is kept";
   SetFault(machine_->peer(), "");
   EXPECT_TRUE(ReadAll(machine_->At("map")) == map);
-  EXPECT_NE(machine_->Pargeter({"verify", machine_->At("map")}).out.find("1 file right"),
-            std::string::npos);
+  EXPECT_THAT(machine_->Pargeter({"verify", machine_->At("map")}).out, HasSubstr("1 file right"));
 }
 
 // Nobody knows the size of their parts; it may be taken for ours, as there are as many of them.
@@ -309,8 +311,8 @@ TEST_F(MountInTrouble, WhatOthersSentInPartsComesOnce) {
   MountAll();
   Requests();
   EXPECT_TRUE(ReadAll(machine_->At("map")) == map);
-  EXPECT_NE(machine_->Pargeter({"verify", machine_->At("map")}).out.find("without a digest"),
-            std::string::npos)
+  EXPECT_THAT(machine_->Pargeter({"verify", machine_->At("map")}).out,
+              HasSubstr("without a digest"))
       << machine_->Pargeter({"verify", machine_->At("map")}).out;
   std::uint64_t came = 0;
   for (const Logged& line : Requests())
@@ -455,18 +457,18 @@ TEST_F(MountInTrouble, TheDoctorNamesWhatACrashLeft) {
   MountAll();
   const Outcome well = machine_->Pargeter({"doctor"});
   EXPECT_EQ(well.exit_code, 0) << well.out << well.err;
-  EXPECT_NE(well.out.find("a mount whose process is killed"), std::string::npos) << well.out;
+  EXPECT_THAT(well.out, HasSubstr("a mount whose process is killed")) << well.out;
   ASSERT_TRUE(machine_->KillDaemon());
   ASSERT_TRUE(Eventually([&] { return !StatusOf()["running"].get<bool>(); }));
   const Outcome ill = machine_->Pargeter({"--json", "doctor"});
   EXPECT_EQ(ill.exit_code, 1);
-  EXPECT_NE(ill.out.find("dead mount"), std::string::npos) << ill.out;
+  EXPECT_THAT(ill.out, HasSubstr("dead mount")) << ill.out;
   ASSERT_EQ(machine_->Pargeter({"unmount", "sheets"}).exit_code, 0);
   EXPECT_EQ(machine_->Pargeter({"doctor"}).exit_code, 0);
   ::chmod(machine_->Home("config/pargeter/secrets.toml").c_str(), 0644);
   const Outcome open = machine_->Pargeter({"doctor"});
   EXPECT_EQ(open.exit_code, 1);
-  EXPECT_NE(open.out.find("can be read by other users"), std::string::npos) << open.out;
+  EXPECT_THAT(open.out, HasSubstr("can be read by other users")) << open.out;
 }
 
 }  // namespace

@@ -31,8 +31,8 @@ struct DriveLimits {
   double hold_share = 0.25;
   // Programs, by the kernel's name for them, that get only what is here and the ends of each file,
   // at most so many bytes at each open.
-  std::vector<std::string> shy_readers = CommonCrawlers();
-  std::uint64_t shy_allowance = 256 * 1024;
+  std::vector<std::string> crawlers = CommonCrawlers();
+  std::uint64_t crawler_allowance = 256 * 1024;
 };
 
 struct DriveOptions : DriveLimits {
@@ -84,16 +84,16 @@ struct OpenFile {
   NodeId id = kNoNode;
   bool for_writing = false;
   std::shared_ptr<Content> content;
-  bool mixed_versions = false;  // others still have an older version open
-  bool fresh_pages = true;      // false: pages that the kernel has are of another version
+  bool mixed_versions = false;     // others still have an older version open
+  bool kernel_pages_valid = true;  // false: pages that the kernel has are of another version
   // where a sequential reader is
   Mutex mu;
   std::uint64_t next GUARDED_BY(mu) = 0;
   std::uint64_t window GUARDED_BY(mu) = 0;
   std::uint64_t fetched_to GUARDED_BY(mu) = 0;
   // of a program that is held back
-  std::string shy GUARDED_BY(mu);
-  std::uint64_t shy_used GUARDED_BY(mu) = 0;
+  std::string crawler GUARDED_BY(mu);
+  std::uint64_t crawler_used GUARDED_BY(mu) = 0;
   bool held_back GUARDED_BY(mu) = false;
 };
 using OpenFilePtr = std::shared_ptr<OpenFile>;

@@ -2,7 +2,7 @@
 //
 // Invariants, by the lock `mu`:
 //   1. A byte in `present` is in the block file, and it is a byte of this version: either fetched
-//      from `source` at exactly its version, or written here. Where the version is a digest, all
+//      of exactly the version of `base`, or written here. Where the version is a digest, all
 //      of a fetched file are looked at before the last missing one is shown (arrived.cc).
 //   2. A byte that was written here is never overwritten by a fetch.
 //   3. Bytes are taken out of `present` only while `readers` is 0; who uses the descriptor without
@@ -27,10 +27,10 @@
 
 namespace pargeter {
 
-// Where missing bytes come from.
-struct Source {
-  std::string path, version;
-  std::uint64_t size = 0;
+// The version at the store that missing bytes belong to.
+struct Base {
+  std::string version;     // "": none; all bytes are here
+  std::uint64_t size = 0;  // so many of the first bytes are the version's, unless written here
   bool any() const { return !version.empty(); }
 };
 
@@ -49,7 +49,9 @@ struct Content {
     while (filling > 0)
       changed.WaitUntil(mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
   }
-  void ChangesFrom(std::uint64_t begin) REQUIRES(mu) { same_until = std::min(same_until, begin); }
+  void LimitStablePrefix(std::uint64_t begin) REQUIRES(mu) {
+    stable_prefix = std::min(stable_prefix, begin);
+  }
   int BeginUse() REQUIRES(mu) {
     ++readers;
     return fd.get();
@@ -63,10 +65,10 @@ struct Content {
   Fd fd GUARDED_BY(mu);
   std::vector<Fd> former GUARDED_BY(mu);  // of files that another disk has now, still in use
   // A copy for another disk, as far as it has got (two_disks.cc).
-  Fd carried GUARDED_BY(mu);
-  BlockStore::Place carried_to GUARDED_BY(mu) = BlockStore::Place::kCache;
-  RangeSet carried_ranges GUARDED_BY(mu);
-  bool carrying GUARDED_BY(mu) = false;
+  Fd staged GUARDED_BY(mu);
+  BlockStore::Place staged_to GUARDED_BY(mu) = BlockStore::Place::kCache;
+  RangeSet staged_ranges GUARDED_BY(mu);
+  bool staging GUARDED_BY(mu) = false;
   BlockStore::Place place GUARDED_BY(mu) = BlockStore::Place::kCache;
   RangeSet present GUARDED_BY(mu);
   // Holes: the parts of `present` that are zeros without a disk block, while the file waits for
@@ -82,7 +84,7 @@ struct Content {
     hollow.Add(range);
   }
   std::uint64_t size GUARDED_BY(mu) = 0;
-  Source source GUARDED_BY(mu);
+  Base base GUARDED_BY(mu);
   std::list<std::shared_ptr<Flight>> flights GUARDED_BY(mu);
   int readers GUARDED_BY(mu) = 0;
   int filling GUARDED_BY(mu) = 0;              // fetched bytes are being written, without the lock
@@ -98,7 +100,7 @@ struct Content {
   bool detached GUARDED_BY(mu) = false;
   int about_to_change GUARDED_BY(mu) = 0;  // WritingMarks
   // All before that is as it was when the upload was planned that may be under way.
-  std::uint64_t same_until GUARDED_BY(mu) = 0;
+  std::uint64_t stable_prefix GUARDED_BY(mu) = 0;
 };
 
 constexpr std::uint64_t kLargestFile = 1ull << 62;  // bytes; offsets are signed

@@ -10,6 +10,7 @@
 #include "base/file.h"
 #include "engine/bytes/content.h"
 #include "provider/provider.h"
+#include "provider/text_source.h"
 
 namespace pargeter {
 
@@ -45,7 +46,7 @@ class ContentSource : public WriteSource {
     // store would be left with neither
     if (content_) {
       const Lock lock(content_->mu);
-      if (content_->same_until < base_ + size_)
+      if (content_->stable_prefix < base_ + size_)
         return Error(Code::kCancelled, "it was changed while it went up");
     }
     return n;
@@ -89,18 +90,6 @@ class HereSource : public WriteSource {
   const std::uint64_t size_;
   Disk& disk_;
   int fd_ = -1;
-};
-
-class TextSource : public WriteSource {
- public:
-  explicit TextSource(std::string text) : text_(std::move(text)) {}
-  std::uint64_t Size() const override { return text_.size(); }
-  Result<std::size_t> Read(char* data, std::size_t size, std::uint64_t offset) override {
-    return offset < text_.size() ? text_.copy(data, size, offset) : 0;
-  }
-
- private:
-  const std::string text_;
 };
 
 }  // namespace pargeter

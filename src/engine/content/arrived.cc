@@ -35,7 +35,7 @@ Status Fetcher::CheckArrived(const std::shared_ptr<Content>& content, const Sour
   Lock lock(c.mu);
   for (;;) {
     const bool only_fetched = c.place == Place::kCache && !c.written && c.about_to_change == 0 &&
-                              c.source.version == source.version && c.size == source.size;
+                              c.base.version == source.version && c.size == source.size;
     if (!only_fetched || c.wrong) {
       c.check.reset();
       return c.wrong ? Status(NotWhatItSaid()) : Status();
@@ -107,14 +107,14 @@ Status Fetcher::DropWrong(const std::shared_ptr<Content>& content) {
     content->changed.NotifyAll();
   }
   if (current) {
-    Live* live = it->second.get();
+    Inode* inode = it->second.get();
     const auto path = view.PathHere(id);
     const std::string named = path.ok() ? Printable(*path) : "a file";
     Change change(&view);
     view.EmitHappened("here", "rotten", named);
-    contents_.DropContent(view, live);
-    live->fresh_pages = false;
-    PG_TRY(view.Save(live));
+    contents_.DetachContent(view, inode);
+    inode->kernel_pages_valid = false;
+    PG_TRY(view.Save(inode));
     PG_TRY(change.Commit());
     LogAbout(LogLevel::kWarning, {named, "rotten"}, "{}: {}", named, NotWhatItSaid().what);
   }

@@ -24,9 +24,9 @@ namespace {
 constexpr std::size_t kSyncedTogether = 16;
 }  // namespace
 
-Result<std::shared_ptr<Content>> Contents::ContentOf(View& view, Live* live) {
-  if (live->content) return live->content;
-  const Node& node = live->node;
+Result<std::shared_ptr<Content>> Contents::OpenContent(View& view, Inode* inode) {
+  if (inode->content) return inode->content;
+  const Node& node = inode->node;
   auto content = std::make_shared<Content>(node.id);
   const Lock lock(content->mu);
   content->place = (node.dirty & kData) ? Place::kPending : Place::kCache;
@@ -36,10 +36,10 @@ Result<std::shared_ptr<Content>> Contents::ContentOf(View& view, Live* live) {
     PG_TRY(blocks_->Move(node.id, Place::kCache, Place::kPending));
     had = true;
   }
-  if (!had && content->place == Place::kPending && node.size > 0 && node.copy_of.empty()) {
+  if (!had && content->place == Place::kPending && node.size > 0 && node.copy.path.empty()) {
     // an empty file in its place would go up as if it were the content
     PG_ASSIGN(const std::string expected, view.index().Presence(node.id));
-    const bool base = node.there != There::kAbsent && node.base_size >= node.size;
+    const bool base = node.remote.place != RemotePlace::kNone && node.base_size >= node.size;
     if (!expected.empty() || !base) {
       return Error(
           Code::kIo,
@@ -58,27 +58,24 @@ Result<std::shared_ptr<Content>> Contents::ContentOf(View& view, Live* live) {
   }
   PG_ASSIGN(content->fd, blocks_->Open(node.id, content->place));
   content->size = node.size;
-  if (!node.copy_of.empty()) {
-    content->source = {node.copy_of, node.copy_version, node.size};
-  } else if (node.there != There::kAbsent && !node.version.empty()) {
-    PG_ASSIGN(std::string path, view.TherePath(node));
-    content->source = {std::move(path), node.version,
-                       node.dirty & kData ? node.base_size : node.there_size};
-  }
+  if (!node.copy.path.empty())
+    content->base = {node.copy.version, node.size};
+  else if (node.remote.place != RemotePlace::kNone && !node.remote.version.empty())
+    content->base = {node.remote.version, node.dirty & kData ? node.base_size : node.remote.size};
   if (had) {
     content->present = RangeSet::Parse(ranges);
-    const std::uint64_t counted = node.on_disk;
+    const std::uint64_t counted = node.cached.bytes;
     struct stat info {};
     if (::fstat(content->fd.get(), &info) != 0) info.st_size = 0;
     const auto length = static_cast<std::uint64_t>(info.st_size);
     // bytes past the end came from a write that no close has confirmed
     if (length > node.size) PG_TRY(options_.disk->Truncate(content->fd.get(), node.size));
     content->present.Remove({node.size, ~0ull >> 1});
-    if (content->place == Place::kPending && node.copy_of.empty()) {
+    if (content->place == Place::kPending && node.copy.path.empty()) {
       // past the version that was changed there is nothing but what was written here, journalled
       // or not: a file that nobody had closed when the process ended
       if (length < node.size) PG_TRY(options_.disk->Truncate(content->fd.get(), node.size));
-      const std::uint64_t base = content->source.size;
+      const std::uint64_t base = content->base.size;
       if (base < node.size) content->present.Add({base, node.size});
     }
     // a file that is shorter than what it should hold was damaged: trust nothing of it
@@ -90,7 +87,7 @@ Result<std::shared_ptr<Content>> Contents::ContentOf(View& view, Live* live) {
     if (here > counted) budget_->Count(here - counted);
     if (here < counted) budget_->Release(counted - here);
   }
-  live->content = content;
+  inode->content = content;
   open_contents_(view).push_back(node.id);
   CloseIdle(view);
   return content;
@@ -126,25 +123,25 @@ void Contents::CloseIdle(View& view) {
     open_contents_(view).pop_front();
     const auto it = view.inodes().find(id);
     if (it == view.inodes().end() || !it->second->content) continue;
-    Live& live = *it->second;
-    bool idle = live.opens == 0 && live.content.use_count() == 1;
+    Inode& inode = *it->second;
+    bool idle = inode.opens == 0 && inode.content.use_count() == 1;
     if (idle) {
-      const Lock lock(live.content->mu);
-      idle = !live.content->unsaved && !live.content->written;
+      const Lock lock(inode.content->mu);
+      idle = !inode.content->unsaved && !inode.content->written;
     }
     if (idle)
-      live.content.reset();
+      inode.content.reset();
     else
       open_contents_(view).push_back(id);
   }
 }
 
-void Contents::NoteUse(View& view, Live* live) {
-  Node& node = live->node;
-  const Use now = Used({node.used_at, node.used_again}, facts_.AttrOf(*live).on_disk > 0,
-                       options_.clock->Wall());
-  node.used_at = now.last;
-  node.used_again = now.again;
+void Contents::NoteUse(View& view, Inode* inode) {
+  Node& node = inode->node;
+  const Use now = Used({node.cached.used_at, node.cached.used_again},
+                       facts_.AttrOf(*inode).on_disk > 0, options_.clock->Wall());
+  node.cached.used_at = now.last;
+  node.cached.used_again = now.again;
   view.used().insert(node.id);
 }
 
@@ -160,20 +157,20 @@ void Contents::SaveUses(View& view) {
 
 // Size and presence into the index, in one transaction. The content's bytes must be in the kernel.
 // `confirmed`: by a close or fsync.
-Status Contents::SaveContent(View& view, Live* live, Content* content, bool confirmed) {
+Status Contents::SaveContent(View& view, Inode* inode, Content* content, bool confirmed) {
   std::string ranges;
   {
     const Lock lock(content->mu);
     ranges = content->present.Serialize();
-    live->node.on_disk = content->Held();
-    live->node.base_size = content->source.size;
+    inode->node.cached.bytes = content->Held();
+    inode->node.base_size = content->base.size;
     content->unsaved = false;
     if (confirmed) content->written = false;
   }
   Change change(&view);
-  NotePending(view, live->node, ranges);
+  NotePending(view, inode->node, ranges);
   Status saved = view.index().SavePresence(content->id, ranges);
-  if (saved.ok()) saved = view.Save(live);
+  if (saved.ok()) saved = view.Save(inode);
   if (saved.ok()) saved = change.Commit();
   if (!saved.ok()) {  // size and presence go together, or the rest would be read from the store
     const Lock lock(content->mu);
@@ -186,14 +183,14 @@ Status Contents::SaveContent(View& view, Live* live, Content* content, bool conf
 void Contents::SaveWritten() {
   View view(&tree_);
   std::vector<NodeId> written;
-  for (const auto& [id, live] : view.inodes()) {
-    if (!live->content) continue;
-    const Lock lock(live->content->mu);
-    if (live->content->unsaved && live->content->place == Place::kPending) written.push_back(id);
+  for (const auto& [id, inode] : view.inodes()) {
+    if (!inode->content) continue;
+    const Lock lock(inode->content->mu);
+    if (inode->content->unsaved && inode->content->place == Place::kPending) written.push_back(id);
   }
   for (const NodeId id : written) {
-    const auto live = view.Get(id);
-    if (live.ok() && (*live)->content) Ignore(SaveContent(view, *live, (*live)->content.get()));
+    const auto inode = view.Get(id);
+    if (inode.ok() && (*inode)->content) Ignore(SaveContent(view, *inode, (*inode)->content.get()));
   }
 }
 
@@ -203,8 +200,8 @@ Status Contents::FlushContent(const OpenFilePtr& file, bool durable) {
   std::uint64_t generation = 0;
   if (durable) {
     View view(&tree_);
-    PG_ASSIGN(const Live* live, view.Get(file->id));
-    generation = live->node.generation;
+    PG_ASSIGN(const Inode* inode, view.Get(file->id));
+    generation = inode->node.generation;
   }
   {
     const Lock lock(content->mu);
@@ -221,38 +218,38 @@ Status Contents::FlushContent(const OpenFilePtr& file, bool durable) {
   PG_TRY(synced);
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(file->id));
-    if (live->content.get() != content) return {};
-    live->node.dirty &= ~(kBegun | kEmptied);
-    if (durable && (live->node.dirty & kData)) live->node.dirty |= kSynced;
-    PG_TRY(SaveContent(view, live, content, true));
-    if (live->node.intent != 0) view.Push(live->node.id, live->node.intent);
+    PG_ASSIGN(Inode * inode, view.Get(file->id));
+    if (inode->content.get() != content) return {};
+    inode->node.dirty &= ~(kUnflushed | kTruncatedUnflushed);
+    if (durable && (inode->node.dirty & kData)) inode->node.dirty |= kSynced;
+    PG_TRY(SaveContent(view, inode, content, true));
+    if (inode->node.pending.seq != 0) view.Push(inode->node.id, inode->node.pending.seq);
   }
   if (!durable) return {};
   PG_TRY(tree_.Sync());
   View view(&tree_);
-  const auto live = view.Get(file->id);
-  if (live.ok() && (*live)->content.get() == content) (*live)->synced_generation = generation;
+  const auto inode = view.Get(file->id);
+  if (inode.ok() && (*inode)->content.get() == content) (*inode)->synced_generation = generation;
   return {};
 }
 
 // Forgets the bytes on this disk. Handles that are open keep the descriptor of the former file.
-void Contents::DropContent(View& view, Live* live) {
-  std::uint64_t bytes = live->node.on_disk;
-  if (live->content) {
-    const Lock lock(live->content->mu);
-    bytes = live->content->Held();
-    live->content->detached = true;
-    live->content->changed.NotifyAll();
+void Contents::DetachContent(View& view, Inode* inode) {
+  std::uint64_t bytes = inode->node.cached.bytes;
+  if (inode->content) {
+    const Lock lock(inode->content->mu);
+    bytes = inode->content->Held();
+    inode->content->detached = true;
+    inode->content->changed.NotifyAll();
   }
-  live->content.reset();
-  live->old_opens += live->opens;
-  live->opens = 0;
-  live->node.on_disk = 0;
+  inode->content.reset();
+  inode->detached_opens += inode->opens;
+  inode->opens = 0;
+  inode->node.cached.bytes = 0;
   // the files go when the change is journalled, since it may come to nothing
   Change change(&view);
-  view.ReleaseOnCommit(live->node.id, bytes);
-  Ignore(view.index().DropPresence(live->node.id));
+  view.ReleaseOnCommit(inode->node.id, bytes);
+  Ignore(view.index().DropPresence(inode->node.id));
   Ignore(change.Commit());
 }
 
@@ -327,7 +324,7 @@ void Contents::SavePresenceOfAll() {
       later(content);
       continue;
     }
-    it->second->node.on_disk = shot.bytes;
+    it->second->node.cached.bytes = shot.bytes;
     cache_changed_(view) = true;
     Change change(&view);
     if (view.index().SavePresence(content->id, shot.ranges).ok() &&

@@ -104,10 +104,10 @@ std::uint64_t Contents::FreeSome(std::uint64_t bytes, std::vector<Part>* parts) 
     const bool from_once =
         b == second->end() ||
         (a != first->end() && FirstToGo(once, budget_->limits().bytes) == Segment::kOnce);
-    Live* live = view.Adopt(std::move(from_once ? *a++ : *b++));
-    const std::uint64_t here = facts_.AttrOf(*live).on_disk;
+    Inode* inode = view.Adopt(std::move(from_once ? *a++ : *b++));
+    const std::uint64_t here = facts_.AttrOf(*inode).on_disk;
     const std::size_t before = parts->size();
-    const std::uint64_t gone = FreeOf(view, live, bytes - freed - planned, parts);
+    const std::uint64_t gone = FreeOf(view, inode, bytes - freed - planned, parts);
     if (parts->size() > before) planned += parts->back().bytes;
     if (gone > 0) ++files;
     freed += gone;
@@ -119,40 +119,40 @@ std::uint64_t Contents::FreeSome(std::uint64_t bytes, std::vector<Part>* parts) 
 }
 
 // One file: the whole of it; of a huge one only as much as is needed, as a part for later.
-std::uint64_t Contents::FreeOf(View& view, Live* live, std::uint64_t bytes,
+std::uint64_t Contents::FreeOf(View& view, Inode* inode, std::uint64_t bytes,
                                std::vector<Part>* parts) {
-  if (live->opens > 0 || (live->node.dirty & kData)) return 0;
-  if (live->content && live->content.use_count() > 1) return 0;
-  const std::uint64_t here = facts_.AttrOf(*live).on_disk;
+  if (inode->opens > 0 || (inode->node.dirty & kData)) return 0;
+  if (inode->content && inode->content.use_count() > 1) return 0;
+  const std::uint64_t here = facts_.AttrOf(*inode).on_disk;
   if (here >= kHuge && bytes < here / 2) {
-    if (ForgetPresence(view, live)) parts->push_back({live->node.id, bytes});
+    if (ForgetPresence(view, inode)) parts->push_back({inode->node.id, bytes});
     return 0;
   }
-  live->node.used_again = false;
-  DropContent(view, live);
-  Ignore(view.Save(live));
+  inode->node.cached.used_again = false;
+  DetachContent(view, inode);
+  Ignore(view.Save(inode));
   return here;
 }
 
 // The index forgets what is here of a content before any of it goes, since a hole must never be
 // taken for content after a crash. Memory goes on knowing it.
-bool Contents::ForgetPresence(View& view, Live* live) {
-  const auto content = ContentOf(view, live);
-  if (!content.ok() || !view.index().DropPresence(live->node.id).ok()) return false;
+bool Contents::ForgetPresence(View& view, Inode* inode) {
+  const auto content = OpenContent(view, inode);
+  if (!content.ok() || !view.index().DropPresence(inode->node.id).ok()) return false;
   const Lock lock((*content)->mu);
   (*content)->unsaved = true;
-  NoteUnsaved(live->node.id);
+  NoteUnsaved(inode->node.id);
   return true;
 }
 
 // From its end backwards: what opens a file reads its beginning.
 std::uint64_t Contents::FreeTail(const Part& part) {
   View view(&tree_);
-  Live* live = view.InMemory(part.id);
-  if (live == nullptr || !live->content || (live->node.dirty & kData)) return 0;
+  Inode* inode = view.InMemory(part.id);
+  if (inode == nullptr || !inode->content || (inode->node.dirty & kData)) return 0;
   std::uint64_t freed = 0;
   {
-    Content& c = *live->content;
+    Content& c = *inode->content;
     const Lock lock(c.mu);
     // (saved meanwhile: the index knows of it again)
     if (c.readers > 0 || c.filling > 0 || c.place == Place::kPending || !c.unsaved) return 0;
@@ -165,9 +165,9 @@ std::uint64_t Contents::FreeTail(const Part& part) {
       if (!options_.disk->Punch(c.fd.get(), cut.begin, cut.size()).ok()) break;
       freed += cut.size();
     }
-    live->node.on_disk = c.present.Bytes();
+    inode->node.cached.bytes = c.present.Bytes();
   }
-  Ignore(view.Save(live));
+  Ignore(view.Save(inode));
   budget_->Release(freed);
   return freed;
 }
@@ -191,13 +191,13 @@ std::uint64_t Contents::FreeBehindReaders(std::uint64_t bytes) {
   {
     View view(&tree_);
     Change change(&view);
-    for (const auto& [id, live] : view.inodes()) {
-      if (!live->content || (live->node.dirty & kData)) continue;
+    for (const auto& [id, inode] : view.inodes()) {
+      if (!inode->content || (inode->node.dirty & kData)) continue;
       {
-        const Lock lock(live->content->mu);
-        if (BehindReader(*live->content).empty()) continue;
+        const Lock lock(inode->content->mu);
+        if (BehindReader(*inode->content).empty()) continue;
       }
-      if (ForgetPresence(view, live.get())) ids.push_back(id);
+      if (ForgetPresence(view, inode.get())) ids.push_back(id);
     }
     if (!change.Commit().ok()) return 0;
   }
@@ -209,10 +209,10 @@ std::uint64_t Contents::FreeBehindReaders(std::uint64_t bytes) {
 
 std::uint64_t Contents::FreeBehindReader(NodeId id, std::uint64_t bytes) {
   View view(&tree_);
-  const Live* live = view.InMemory(id);
-  if (bytes == 0 || live == nullptr || !live->content || (live->node.dirty & kData)) return 0;
+  const Inode* inode = view.InMemory(id);
+  if (bytes == 0 || inode == nullptr || !inode->content || (inode->node.dirty & kData)) return 0;
   std::uint64_t freed = 0;
-  Content& content = *live->content;
+  Content& content = *inode->content;
   const Lock lock(content.mu);
   if (!content.unsaved) return 0;  // saved meanwhile: the index knows of it again
   ++content.removals;
@@ -230,12 +230,12 @@ std::uint64_t Contents::FreeBehindReader(NodeId id, std::uint64_t bytes) {
 // ---- evict
 
 // Sorts one file: what may go into `out`, the rest into the answer.
-void Contents::Weigh(View& view, const Node& row, const EvictWish& wish, Evicted* answer,
-                     std::vector<std::pair<Nanos, NodeId>>* out) {
+void Contents::ClassifyForEviction(View& view, const Node& row, const EvictWish& wish,
+                                   Evicted* answer, std::vector<std::pair<Nanos, NodeId>>* out) {
   const auto it = view.inodes().find(row.id);
-  Live* live = it == view.inodes().end() ? nullptr : it->second.get();
-  const Node& node = live != nullptr ? live->node : row;
-  const std::uint64_t here = live != nullptr ? facts_.AttrOf(*live).on_disk : node.on_disk;
+  Inode* inode = it == view.inodes().end() ? nullptr : it->second.get();
+  const Node& node = inode != nullptr ? inode->node : row;
+  const std::uint64_t here = inode != nullptr ? facts_.AttrOf(*inode).on_disk : node.cached.bytes;
   if (node.kind != NodeKind::kFile || here == 0 || node.gone()) return;
   const auto name = [&](std::vector<std::string>* names) {
     if (names->size() >= kNamed) return;
@@ -245,16 +245,16 @@ void Contents::Weigh(View& view, const Node& row, const EvictWish& wish, Evicted
   if (node.effective == Placement::kPin || node.effective == Placement::kLocal) {
     ++answer->kept;
     name(&answer->kept_names);
-  } else if ((node.dirty & kData) || node.intent != 0) {
+  } else if ((node.dirty & kData) || node.pending.seq != 0) {
     ++answer->pending;
     name(&answer->pending_names);
-  } else if (wish.unused_since != 0 && node.used_at > wish.unused_since) {
+  } else if (wish.unused_since != 0 && node.cached.used_at > wish.unused_since) {
     return;
-  } else if (live != nullptr && live->opens > 0) {
+  } else if (inode != nullptr && inode->opens > 0) {
     ++answer->open;
-    if (!wish.dry_run) live->drop_when_closed = true;
+    if (!wish.dry_run) inode->evict_on_close = true;
   } else {
-    out->emplace_back(node.used_at, node.id);
+    out->emplace_back(node.cached.used_at, node.id);
   }
 }
 
@@ -271,7 +271,9 @@ Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish&
           PG_ASSIGN(const Sums sums, view.index().SumsOf(folder.id));
           return sums.on_disk > 0;
         },
-        [&](View& view, const Node& node) { Weigh(view, node, wish, &answer, &candidates); }));
+        [&](View& view, const Node& node) {
+          ClassifyForEviction(view, node, wish, &answer, &candidates);
+        }));
   }
   std::sort(candidates.begin(), candidates.end());
   candidates.erase(std::unique(candidates.begin(), candidates.end()), candidates.end());
@@ -286,10 +288,10 @@ Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish&
     Change change(&view);
     const std::size_t end = std::min(candidates.size(), at + static_cast<std::size_t>(kBatch));
     for (std::size_t i = at; i < end && answer.bytes < goal; ++i) {
-      auto live = view.Get(candidates[i].second);
-      if (!live.ok()) continue;
-      const std::uint64_t bytes = facts_.AttrOf(**live).on_disk;
-      if (!wish.dry_run && !DropIfUnused(view, *live, true)) continue;
+      auto inode = view.Get(candidates[i].second);
+      if (!inode.ok()) continue;
+      const std::uint64_t bytes = facts_.AttrOf(**inode).on_disk;
+      if (!wish.dry_run && !DropIfUnused(view, *inode, true)) continue;
       answer.bytes += bytes;
       ++answer.files;
     }
@@ -303,14 +305,15 @@ Result<Evicted> Contents::Evict(const std::vector<NodeId>& ids, const EvictWish&
 
 // Clean, open nowhere, and not to be kept: its bytes go, its name stays. `arriving`: also if some
 // of them are just being fetched.
-bool Contents::DropIfUnused(View& view, Live* live, bool arriving) {
-  const Node& node = live->node;
-  if (node.gone() || live->opens > 0 || (node.dirty & kData) || node.intent != 0) return false;
+bool Contents::DropIfUnused(View& view, Inode* inode, bool arriving) {
+  const Node& node = inode->node;
+  if (node.gone() || inode->opens > 0 || (node.dirty & kData) || node.pending.seq != 0)
+    return false;
   if (node.effective == Placement::kPin || node.effective == Placement::kLocal) return false;
-  if (!arriving && live->content && live->content.use_count() > 1) return false;
-  live->node.used_again = false;
-  DropContent(view, live);
-  Ignore(view.Save(live));
+  if (!arriving && inode->content && inode->content.use_count() > 1) return false;
+  inode->node.cached.used_again = false;
+  DetachContent(view, inode);
+  Ignore(view.Save(inode));
   return true;
 }
 

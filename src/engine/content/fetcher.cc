@@ -23,6 +23,7 @@ constexpr std::uint64_t kChunk = 4 * kMiB;  // one request of a larger fetch
 constexpr std::size_t kManyUnsaved = 300;
 
 constexpr Duration kLookWhether(50);
+constexpr int kMostMoves = 4;  // of an object while it is asked for
 
 // Writes what arrives into the block file, except where something is there already. A whole file is
 // written when the store has sent all of it (Keep). With `checked`, the last missing piece of a
@@ -60,7 +61,7 @@ class BlockSink : public ReadSink {
   }
   void Show(Range range) {
     const Lock lock(content_.mu);
-    range.end = std::min({range.end, content_.size, content_.source.size});  // cut meanwhile?
+    range.end = std::min({range.end, content_.size, content_.base.size});  // cut meanwhile?
     if (range.begin < range.end) Add(range);
     content_.unsaved = true;
     shown_();
@@ -74,7 +75,7 @@ class BlockSink : public ReadSink {
   Status Put(std::string_view data) {
     const Lock lock(content_.mu);
     // what was cut off meanwhile is not to come back
-    const std::uint64_t end = std::min({at_ + data.size(), range_.end, content_.source.size});
+    const std::uint64_t end = std::min({at_ + data.size(), range_.end, content_.base.size});
     const auto gaps = at_ < end ? content_.present.Missing({at_, end}) : std::vector<Range>();
     for (const Range& gap : gaps) {
       PG_TRY(Fill(data.substr(gap.begin - at_, gap.size()), gap.begin));
@@ -161,7 +162,7 @@ Status Fetcher::EnsurePresent(const std::shared_ptr<Content>& content, Range ran
                               Steady deadline, Traffic traffic) {
   Lock lock(content->mu);
   RangeSet wanted;
-  const std::uint64_t end = std::min(content->size, std::max(content->source.size, range.end));
+  const std::uint64_t end = std::min(content->size, std::max(content->base.size, range.end));
   const auto want = [&](Range r, bool round) REQUIRES(content->mu) {
     if (round)
       r = {r.begin / kSmallest * kSmallest, (r.end + kSmallest - 1) / kSmallest * kSmallest};
@@ -174,7 +175,7 @@ Status Fetcher::EnsurePresent(const std::shared_ptr<Content>& content, Range ran
   std::vector<std::shared_ptr<Flight>> mine;
   if (!wanted.empty()) {
     PG_TRY(store_->Check());
-    if (!content->source.any()) return Error(Code::kIo, "bytes are missing that no store has");
+    if (!content->base.any()) return Error(Code::kIo, "bytes are missing that no store has");
     const std::vector<Range> gaps = wanted.All();
     for (std::size_t i = 0, next = 0; i < gaps.size(); i = next) {
       // what is here between two of them comes along, and is not used
@@ -231,24 +232,43 @@ void Fetcher::FetchLoop() {
   }
 }
 
-// Asks for bytes of what `content` stands on; again, if a step of ours has put it elsewhere
-// meanwhile. kStale: the store has that version no more, or not there.
+// The object is at the node's place in the remote tree; or, if the move of a folder above is in
+// doubt, where that was to bring it.
+Result<std::vector<Fetcher::Source>> Fetcher::FindSources(const std::shared_ptr<Content>& content) {
+  View view(&tree_);
+  PG_ASSIGN(const Inode* inode, view.Get(content->id));
+  const Node& node = inode->node;
+  std::vector<Source> sources;
+  if (!node.copy.path.empty()) {
+    sources.push_back({node.copy.path, "", 0});
+  } else if (node.remote.place != RemotePlace::kNone) {
+    PG_ASSIGN(std::string path, view.RemotePath(node));
+    sources.push_back({std::move(path), "", 0});
+    PG_ASSIGN(std::optional<std::string> doubt, observer_.PathInDoubt(view, node));
+    if (doubt) sources.push_back({std::move(*doubt), "", 0});
+  }
+  const Lock lock(content->mu);
+  for (Source& source : sources) {
+    source.version = content->base.version;
+    source.size = content->base.size;
+  }
+  return sources;
+}
+
 Status Fetcher::AskSource(const std::shared_ptr<Content>& content,
                           const std::function<Status(const Source&)>& ask) {
-  for (int round = 0;; ++round) {
-    Source source;
-    {
-      const Lock lock(content->mu);
-      source = content->source;
+  std::vector<Source> asked;
+  for (int round = 0; round < kMostMoves; ++round) {
+    auto sources = FindSources(content);
+    if (!sources.ok() || *sources == asked) break;
+    asked = std::move(*sources);
+    for (const Source& source : asked) {
+      const Status got = ask(source);
+      if (got.ok() || (got.error().code != Code::kChanged && got.error().code != Code::kNotFound))
+        return got;
     }
-    const Status got = ask(source);
-    if (got.ok() || (got.error().code != Code::kChanged && got.error().code != Code::kNotFound))
-      return got;
-    const Lock lock(content->mu);
-    if (round == 3 ||
-        (content->source.path == source.path && content->source.version == source.version))
-      return Error(Code::kStale, "the version that was opened is no longer at the store");
   }
+  return Error(Code::kStale, "the version that was opened is no longer at the store");
 }
 
 // For who did not find it at the store: true if a step of ours was moving it, and has ended.
@@ -258,7 +278,7 @@ bool Fetcher::MoveHasEnded(const std::shared_ptr<Content>& content, Steady deadl
   for (;;) {
     const auto it = view.inodes().find(content->id);
     if (it == view.inodes().end() || it->second->content != content) return false;
-    if (!observer_.MayBeElsewhere(view, it->second->node)) return moved;
+    if (!observer_.AbsenceIsInconclusive(view, it->second->node)) return moved;
     moved = true;
     const Steady now = options_.clock->Now();
     if (now >= deadline || stop_->cancelled()) return false;
@@ -288,21 +308,21 @@ void Fetcher::RunFlight(const std::shared_ptr<Content>& content,
   if (outcome.ok()) {
     many = contents_.CountUnsaved() >= kManyUnsaved;
   }
-  bool live = false;
+  bool inode = false;
   {
     const Lock lock(content->mu);
     flight->done = true;
     if (!outcome.ok()) flight->error = outcome.error();
     content->flights.remove(flight);
     content->changed.NotifyAll();
-    live = !content->detached;
+    inode = !content->detached;
   }
   if (many) contents_.SavePresenceOfAll();  // each of them is held open until then
   if (outcome.ok()) {
     View view(&tree_);
     health_.ClearFault(content->id);
   }
-  if (outcome.ok() && live) {
+  if (outcome.ok() && inode) {
     if (entry.attributes_known) observer_.Learn(content->id, entry);
   } else if (!outcome.ok() && outcome.error().code != Code::kNoSpace &&
              outcome.error().code != Code::kStale) {

@@ -14,63 +14,63 @@ namespace {
 constexpr std::uint64_t kWithTheLock = 256 * kKiB;  // the rest of a copy, of what came meanwhile
 }  // namespace
 
-// Brings the bytes next to the place where they will be needed; MoveContent ends it. Nothing to do
+// Brings the bytes next to the place where they will be needed; Relocate ends it. Nothing to do
 // on one disk. kNoSpace: that disk has no room for them.
-Status Contents::Carry(const std::shared_ptr<Content>& content, BlockStore::Place to) {
+Status Contents::StageCopy(const std::shared_ptr<Content>& content, BlockStore::Place to) {
   if (blocks_->OneDisk()) return {};
   Content& c = *content;
   Lock lock(c.mu);
-  while (c.carrying)
+  while (c.staging)
     c.changed.WaitUntil(c.mu, std::chrono::steady_clock::now() + std::chrono::seconds(1));
-  if (c.place == to || c.detached || (c.carried && c.carried_to == to)) return {};
-  c.carrying = true;
+  if (c.place == to || c.detached || (c.staged && c.staged_to == to)) return {};
+  c.staging = true;
   const std::uint64_t bytes = c.present.Bytes();
   const int from = c.BeginUse();
   lock.Unlock();
   RangeSet copied;
-  Status carried = MakeRoomOn(to, bytes);
+  Status staged = MakeRoomOn(to, bytes);
   Fd copy;
-  if (carried.ok()) {
+  if (staged.ok()) {
     auto begun = blocks_->BeginCopy(c.id, to);
-    carried = begun.ok() ? Status() : Status(begun.error());
+    staged = begun.status();
     if (begun.ok()) copy = std::move(*begun);
   }
   lock.Relock();
-  while (carried.ok()) {
+  while (staged.ok()) {
     RangeSet left = c.present;
     for (const Range& range : copied.All()) left.Remove(range);
     if (left.Bytes() <= kWithTheLock) break;
     lock.Unlock();
     for (const Range& range : left.All()) {
-      if (carried.ok()) carried = blocks_->CopyBytes(from, copy.get(), range);
+      if (staged.ok()) staged = blocks_->CopyBytes(from, copy.get(), range);
       copied.Add(range);
     }
     lock.Relock();
   }
-  if (carried.ok()) {
-    c.carried = std::move(copy);
-    c.carried_to = to;
-    c.carried_ranges = std::move(copied);
+  if (staged.ok()) {
+    c.staged = std::move(copy);
+    c.staged_to = to;
+    c.staged_ranges = std::move(copied);
   } else if (copy) {
     blocks_->DropCopy(c.id, to);
   }
   c.EndUse();
-  c.carrying = false;
+  c.staging = false;
   c.changed.NotifyAll();
-  return carried;
+  return staged;
 }
 
 // It was not needed after all.
-void Contents::DropCarried(Content* content) {
+void Contents::DropStagedCopy(Content* content) {
   const Lock lock(content->mu);
-  if (!content->carried) return;
-  content->carried.Reset();
-  content->carried_ranges.Clear();
-  blocks_->DropCopy(content->id, content->carried_to);
+  if (!content->staged) return;
+  content->staged.Reset();
+  content->staged_ranges.Clear();
+  blocks_->DropCopy(content->id, content->staged_to);
 }
 
 // The file goes to the other place, and the descriptor with it.
-Status Contents::MoveContent(Content* content, BlockStore::Place to) {
+Status Contents::Relocate(Content* content, BlockStore::Place to) {
   if (content->place == to) return {};
   if (blocks_->OneDisk()) {
     PG_TRY(blocks_->Move(content->id, content->place, to));
@@ -78,35 +78,35 @@ Status Contents::MoveContent(Content* content, BlockStore::Place to) {
     return {};
   }
   content->WaitForFilling();
-  if (!content->carried || content->carried_to != to) {
-    PG_ASSIGN(content->carried, blocks_->BeginCopy(content->id, to));
-    content->carried_to = to;
-    content->carried_ranges.Clear();
+  if (!content->staged || content->staged_to != to) {
+    PG_ASSIGN(content->staged, blocks_->BeginCopy(content->id, to));
+    content->staged_to = to;
+    content->staged_ranges.Clear();
   }
   RangeSet left = content->present;
-  for (const Range& range : content->carried_ranges.All()) left.Remove(range);
-  PG_TRY(options_.disk->Truncate(content->carried.get(), content->size));
+  for (const Range& range : content->staged_ranges.All()) left.Remove(range);
+  PG_TRY(options_.disk->Truncate(content->staged.get(), content->size));
   for (const Range& range : left.All())
-    PG_TRY(blocks_->CopyBytes(content->fd.get(), content->carried.get(), range));
-  const Status ended = blocks_->EndCopy(content->id, content->place, to, content->carried.get());
+    PG_TRY(blocks_->CopyBytes(content->fd.get(), content->staged.get(), range));
+  const Status ended = blocks_->EndCopy(content->id, content->place, to, content->staged.get());
   if (!ended.ok()) {  // it may have its name already: the next attempt begins anew
-    content->carried.Reset();
-    content->carried_ranges.Clear();
+    content->staged.Reset();
+    content->staged_ranges.Clear();
     blocks_->DropCopy(content->id, to);
     return ended;
   }
   if (content->readers > 0) content->former.push_back(std::move(content->fd));
-  content->fd = std::move(content->carried);
-  content->carried_ranges.Clear();
+  content->fd = std::move(content->staged);
+  content->staged_ranges.Clear();
   content->place = to;
   return {};
 }
 
 // It is at the store, the index on the disk knows that, and the cache's disk has no room for it: it
 // comes from there when it is read.
-void Contents::GiveUpBytes(View& view, Live* live) {
-  Content& c = *live->content;
-  if (live->node.dirty & kData) return;  // written again meanwhile
+void Contents::DiscardBytes(View& view, Inode* inode) {
+  Content& c = *inode->content;
+  if (inode->node.dirty & kData) return;  // written again meanwhile
   bool open = false;
   std::uint64_t bytes = 0;
   {
@@ -124,7 +124,7 @@ void Contents::GiveUpBytes(View& view, Live* live) {
       ++c.removals;
     }
   }
-  if (!open) return DropContent(view, live);
+  if (!open) return DetachContent(view, inode);
   budget_->Release(bytes);
   Ignore(blocks_->Drop(c.id, BlockStore::Place::kPending));
 }

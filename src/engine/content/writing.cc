@@ -30,9 +30,9 @@ Result<WritingMark> Contents::BeginWriting(const OpenFilePtr& file) {
     if (file->content->detached) return Error(Code::kStale, "the file has another content by now");
     if (file->content->place == Place::kPending) return WritingMark(file->content);
   }
-  PG_TRY(Carry(file->content, Place::kPending));
+  PG_TRY(StageCopy(file->content, Place::kPending));
   auto mark = MakeDirty(file);
-  DropCarried(file->content.get());
+  DropStagedCopy(file->content.get());
   return mark;
 }
 
@@ -50,22 +50,22 @@ Result<WritingMark> Contents::JournalWriting(const OpenFilePtr& file, bool synce
                                              bool* wants_sync) {
   View view(&tree_);
   PG_TRY(facts_.CheckState(view));
-  PG_ASSIGN(Live * live, view.Get(file->id));
+  PG_ASSIGN(Inode * inode, view.Get(file->id));
   Content* content = file->content.get();
-  if (live->content.get() != content) {
+  if (inode->content.get() != content) {
     return Error(Code::kStale, "the file was replaced at the store since it was opened");
   }
-  Node& node = live->node;
-  if (!(node.dirty & kData)) node.dirty |= kData | kBegun;
+  Node& node = inode->node;
+  if (!(node.dirty & kData)) node.dirty |= kData | kUnflushed;
   ++node.generation;
   {
     const Lock lock(content->mu);
-    node.base_size = content->source.size;
+    node.base_size = content->base.size;
   }
   if (node.gone()) {
-    PG_TRY(view.Save(live));  // deleted but open: nothing goes up
+    PG_TRY(view.Save(inode));  // deleted but open: nothing goes up
   } else {
-    PG_TRY(view.AddIntent(live));
+    PG_TRY(view.QueueChange(inode));
   }
   const Lock lock(content->mu);
   if (content->place == Place::kPending) return WritingMark(file->content);
@@ -76,7 +76,7 @@ Result<WritingMark> Contents::JournalWriting(const OpenFilePtr& file, bool synce
     *wants_sync = changed < synced_at_(view) || view.promises_unsynced();
     if (*wants_sync) return WritingMark();
   }
-  PG_TRY(MoveContent(content, Place::kPending));
+  PG_TRY(Relocate(content, Place::kPending));
   content->unsaved = true;
   cache_changed_(view) = true;
   return WritingMark(file->content);
@@ -92,11 +92,11 @@ Status Contents::SetLength(Content* content) {
 // former length. What is cut off goes after that: until then there is nothing else. And what was
 // promised is given up on the disk before it goes, or what a power cut leaves of the next content
 // would be taken for it.
-Status Contents::Truncate(View& view, Live* live, std::uint64_t size) {
+Status Contents::Truncate(View& view, Inode* inode, std::uint64_t size) {
   if (size > kLargestFile) return TooLarge();
-  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(view, live));
+  PG_ASSIGN(const std::shared_ptr<Content> content, OpenContent(view, inode));
   RangeSet former, former_hollow, now;
-  std::uint64_t former_size = 0, former_source = 0, former_held = 0, held = 0;
+  std::uint64_t former_size = 0, former_base = 0, former_held = 0, held = 0;
   {
     const Lock lock(content->mu);
     content->WaitForFilling();
@@ -104,8 +104,8 @@ Status Contents::Truncate(View& view, Live* live, std::uint64_t size) {
     former_hollow = content->hollow;
     former_held = content->Held();
     former_size = content->size;
-    former_source = content->source.size;
-    content->ChangesFrom(std::min(size, former_size));
+    former_base = content->base.size;
+    content->LimitStablePrefix(std::min(size, former_size));
     if (size > former_size) {
       PG_TRY(SetLength(content.get()));
       PG_TRY(options_.disk->Truncate(content->fd.get(), size));
@@ -115,22 +115,22 @@ Status Contents::Truncate(View& view, Live* live, std::uint64_t size) {
       content->hollow.Remove({size, ~0ull >> 1});
     }
     // what was cut off must not come back from the store when the file grows again
-    content->source.size = std::min(former_source, size);
+    content->base.size = std::min(former_base, size);
     content->size = size;
     content->unsaved = content->written = true;
     now = content->present;
     held = content->Held();
   }
-  Node& node = live->node;
+  Node& node = inode->node;
   node.size = size;
   node.mtime = node.ctime = options_.clock->Wall();
-  node.copy_of.clear();
+  node.copy.path.clear();
   ++node.generation;
-  live->last_write = options_.clock->Now();
-  if (live->upload) live->upload->Cancel();
+  inode->last_write = options_.clock->Now();
+  if (inode->upload) inode->upload->Cancel();
   const bool promised = size == 0 && (node.dirty & kSynced);
   if (promised) node.dirty &= ~kSynced;
-  Status saved = SaveContent(view, live, content.get());
+  Status saved = SaveContent(view, inode, content.get());
   if (promised && saved.ok()) saved = view.SyncUnderLock();
   const Lock lock(content->mu);
   content->unsaved = content->written = true;  // it is confirmed by a close
@@ -138,8 +138,8 @@ Status Contents::Truncate(View& view, Live* live, std::uint64_t size) {
   if (!saved.ok() && size < former_size && untouched) {  // nothing has been cut off
     content->present = std::move(former);
     content->hollow = std::move(former_hollow);
-    content->source.size = former_source;
-    content->size = live->node.size = former_size;
+    content->base.size = former_base;
+    content->size = inode->node.size = former_size;
     if (promised) node.dirty |= kSynced;
     return saved;
   }
@@ -187,25 +187,23 @@ Status Contents::AddZeros(Content* content, std::uint64_t end) {
 }
 
 // It is empty again, as it was: whoever wants the copy has not been told that there is one.
-Status Contents::GiveUpCopy(View& view, Live* live) {
-  PG_ASSIGN(const std::shared_ptr<Content> content, ContentOf(view, live));
-  if (live->upload) live->upload->Cancel();
-  Node& node = live->node;
-  std::erase_if(copy_sources_(view), [&](const auto& copy) { return copy.second == node.id; });
-  node.copy_of.clear();
-  node.copy_version.clear();
+Status Contents::DiscardCopy(View& view, Inode* inode) {
+  PG_ASSIGN(const std::shared_ptr<Content> content, OpenContent(view, inode));
+  if (inode->upload) inode->upload->Cancel();
+  Node& node = inode->node;
+  node.copy = {};
   {
     const Lock lock(content->mu);
-    content->source = {};
+    content->base = {};
   }
-  PG_TRY(Truncate(view, live, 0));
-  return view.AddIntent(live);
+  PG_TRY(Truncate(view, inode, 0));
+  return view.QueueChange(inode);
 }
 
 // A note is: path; version at the store ("": never there); size there, size here, mode, how much of
 // that version it stands on, and "local" for what never goes up; and which bytes are here.
 void Contents::NotePending(View& view, const Node& node, const std::string& ranges) {
-  if (!(node.dirty & kData) || (node.dirty & kEmptied) || node.gone()) return;
+  if (!(node.dirty & kData) || (node.dirty & kTruncatedUnflushed) || node.gone()) return;
   std::string path = node.name;
   for (NodeId up = node.parent; up != kRootId;) {
     auto above = view.Get(up);
@@ -216,15 +214,16 @@ void Contents::NotePending(View& view, const Node& node, const std::string& rang
   const auto note = [&](bool there) {
     std::string text = path;
     text += '\0';
-    text += there ? node.version : "";
+    text += there ? node.remote.version : "";
     text += '\0';
-    text += fmt::format("{} {} {:o} {}", there ? node.there_size : 0, node.size, node.mode,
+    text += fmt::format("{} {} {:o} {}", there ? node.remote.size : 0, node.size, node.mode,
                         there ? node.base_size : 0);
     if (node.effective == Placement::kLocal) text += " local";
     text += '\0';
     return there ? text + ranges : text;
   };
-  const bool there = node.there == There::kSame || node.there == There::kSpelled;
+  const bool there =
+      node.remote.place == RemotePlace::kSame || node.remote.place == RemotePlace::kEncoded;
   // file systems keep few bytes of such notes: without the ranges it will stand beside the store's
   if (!blocks_->SetNote(node.id, Place::kPending, note(there)) && there)
     blocks_->SetNote(node.id, Place::kPending, note(false));

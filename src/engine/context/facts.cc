@@ -50,11 +50,11 @@ Result<NodeId> Facts::FolderThere(View& view, const std::string& path) {
 
 Result<std::optional<Node>> Facts::NodeThere(View& view, NodeId folder, const std::string& key,
                                              bool is_folder) {
-  PG_ASSIGN(Live * here, view.Find(folder, ShortenName(KeyToName(key))));
-  if (here != nullptr && here->node.there == There::kSame &&
+  PG_ASSIGN(Inode * here, view.Find(folder, ShortenName(KeyToName(key))));
+  if (here != nullptr && here->node.remote.place == RemotePlace::kSame &&
       (here->node.kind == NodeKind::kFolder) == is_folder)
     return std::optional(here->node);
-  return view.index().FindThere(folder, key, is_folder);
+  return view.index().FindRemote(folder, key, is_folder);
 }
 
 Status Facts::EnsureProbed(const Call& call) {
@@ -74,12 +74,12 @@ std::string Facts::Stamp() const {
 }
 
 // What is kept of `name` while another has it.
-Result<std::string> Facts::NameBeside(View& view, NodeId parent, const std::string& name) {
+Result<std::string> Facts::ConflictCopyName(View& view, NodeId parent, const std::string& name) {
   const std::string stamp = Stamp();
   for (int copy = 1;; ++copy) {
     const std::string beside =
         ConflictName(name, options_.host, copy == 1 ? stamp : fmt::format("{} {}", stamp, copy));
-    PG_ASSIGN(const Live* taken, view.Find(parent, beside));
+    PG_ASSIGN(const Inode* taken, view.Find(parent, beside));
     if (taken == nullptr) return beside;
   }
 }
@@ -90,12 +90,12 @@ Status Facts::Walk(NodeId id, const std::function<Result<bool>(View&, const Node
   std::vector<NodeId> folders;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(id));
-    if (live->node.kind != NodeKind::kFolder) {
-      each(view, live->node);
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    if (inode->node.kind != NodeKind::kFolder) {
+      each(view, inode->node);
       return {};
     }
-    PG_ASSIGN(const bool in, enter(view, live->node));
+    PG_ASSIGN(const bool in, enter(view, inode->node));
     if (in) folders.push_back(id);
   }
   while (!folders.empty()) {
@@ -119,7 +119,8 @@ Status Facts::Walk(NodeId id, const std::function<Result<bool>(View&, const Node
 }
 
 // A few at a time; the first error ends it.
-Status Facts::ForMany(const std::vector<NodeId>& ids, const std::function<Status(NodeId)>& each) {
+Status Facts::ParallelForEach(const std::vector<NodeId>& ids,
+                              const std::function<Status(NodeId)>& each) {
   std::atomic<std::size_t> next{0};
   std::atomic<bool> over{false};
   Mutex mutex;
@@ -139,30 +140,30 @@ Status Facts::ForMany(const std::vector<NodeId>& ids, const std::function<Status
 
 Result<Node> Facts::NodeAt(const std::string& path) {
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(kRootId));
+  PG_ASSIGN(Inode * inode, view.Get(kRootId));
   for (const std::string& part : Split(path, '/')) {
     if (part.empty()) continue;
-    PG_ASSIGN(live, view.Find(live->node.id, part));
-    if (live == nullptr) return Error(Code::kNotFound, "there is no " + Printable(path));
+    PG_ASSIGN(inode, view.Find(inode->node.id, part));
+    if (inode == nullptr) return Error(Code::kNotFound, "there is no " + Printable(path));
   }
-  return live->node;
+  return inode->node;
 }
 
 Result<std::string> Facts::PathOf(NodeId id) {
   View view(&tree_);
   std::string path;
   while (id != kRootId && id != kNoNode) {
-    PG_ASSIGN(Live * live, view.Get(id));
-    const Node& n = live->node;
-    const std::string name = n.name.empty() ? KeyToName(n.there_name) : n.name;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    const Node& n = inode->node;
+    const std::string name = n.name.empty() ? KeyToName(n.remote.name) : n.name;
     path = path.empty() ? name : name + "/" + path;
-    id = n.gone() ? n.there_parent : n.parent;
+    id = n.gone() ? n.remote.parent : n.parent;
   }
   return path;
 }
 
-Attr Facts::AttrOf(const Live& live) {
-  const Node& n = live.node;
+Attr Facts::AttrOf(const Inode& inode) {
+  const Node& n = inode.node;
   Attr attr;
   attr.id = n.id;
   attr.kind = n.kind;
@@ -170,10 +171,10 @@ Attr Facts::AttrOf(const Live& live) {
   attr.uid = n.uid >= 0 ? static_cast<std::uint32_t>(n.uid) : options_.uid;
   attr.gid = n.gid >= 0 ? static_cast<std::uint32_t>(n.gid) : options_.gid;
   attr.size = n.kind == NodeKind::kSymlink ? n.target.size() : n.size;
-  attr.on_disk = n.on_disk;
-  if (live.content) {
-    const Lock lock(live.content->mu);
-    attr.on_disk = live.content->Held();
+  attr.on_disk = n.cached.bytes;
+  if (inode.content) {
+    const Lock lock(inode.content->mu);
+    attr.on_disk = inode.content->Held();
   }
   attr.deleted = n.gone();
   attr.mtime = n.mtime;
@@ -234,14 +235,15 @@ Status Facts::CheckNewName(const std::string& name) const {
 // longer show it.
 Status Facts::KeepFolder(View& view, NodeId id) {
   if (id == kRootId || store_->Can().real_folders) return {};
-  PG_ASSIGN(Live * live, view.Get(id));
-  Node& node = live->node;
-  if (node.gone() || node.marker || node.there == There::kAbsent || (node.dirty & kAttributes))
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  Node& node = inode->node;
+  if (node.gone() || node.marker || node.remote.place == RemotePlace::kNone ||
+      (node.dirty & kAttributes))
     return {};
   PG_ASSIGN(const bool more, view.index().HasChildren(id));
   if (more) return {};
   node.dirty |= kAttributes;
-  return view.AddIntent(live);
+  return view.QueueChange(inode);
 }
 
 }  // namespace pargeter

@@ -45,6 +45,14 @@ struct TurnResult {
   bool failed = false;             // no progress: those that wait behind it stay where they are
 
   static TurnResult Done() { return {}; }
+  // No reason: the change takes several steps.
+  static TurnResult Again(Duration delay = Duration(0), std::string why = {},
+                          Duration longest = Duration(30000)) {
+    return {.next = Next::kAgain, .delay = delay, .longest = longest, .why = std::move(why)};
+  }
+  static TurnResult Behind(NodeId other, std::string why = {}) {
+    return {.next = Next::kBehind, .behind = other, .why = std::move(why)};
+  }
 };
 
 class Outbox {

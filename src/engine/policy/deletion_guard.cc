@@ -24,14 +24,14 @@ constexpr Duration kWithin(60000);
 }  // namespace
 
 // One more file was deleted here that the store has.
-Status DeletionGuard::CountDeletion(View& view, const Node& node) {
+Status DeletionGuard::Count(View& view, const Node& node) {
   if (limits_(view).hold_files == 0 || node.kind == NodeKind::kFolder ||
-      node.there == There::kAbsent)
+      node.remote.place == RemotePlace::kNone)
     return {};
   const Steady now = options_.clock->Now();
   while (!deletions_(view).empty() && now - deletions_(view).front().first > kWithin)
     deletions_(view).pop_front();
-  deletions_(view).emplace_back(now, node.intent);
+  deletions_(view).emplace_back(now, node.pending.seq);
   const std::uint64_t many = deletions_(view).size();
   if (hold_from_(view) != 0 || many <= limits_(view).hold_files) return {};
   // counting all files takes a while: not at every deletion
@@ -50,8 +50,8 @@ Status DeletionGuard::CountDeletion(View& view, const Node& node) {
 
 bool DeletionGuard::IsHeld(View& view, const Node& node) {
   // what a move leaves at its old place has no name, and is no deletion of anybody's
-  return hold_from_(view) != 0 && node.gone() && node.intent >= hold_from_(view) &&
-         !node.name.empty() && node.there != There::kAbsent;
+  return hold_from_(view) != 0 && node.gone() && node.pending.seq >= hold_from_(view) &&
+         !node.name.empty() && node.remote.place != RemotePlace::kNone;
 }
 
 std::vector<Node> DeletionGuard::HeldDeletions(View& view) {
@@ -65,8 +65,7 @@ std::vector<Node> DeletionGuard::HeldDeletions(View& view) {
   return held;
 }
 
-// How long the next deletion has to wait so that all of one sweep are counted before any is sent.
-Duration DeletionGuard::UntilCounted(View& view) {
+Duration DeletionGuard::WaitBeforeSending(View& view) {
   if (limits_(view).hold_files == 0 || deletions_(view).empty()) return Duration(0);
   const Steady now = options_.clock->Now();
   const Steady last = deletions_(view).back().first, first = deletions_(view).front().first;
@@ -80,7 +79,7 @@ Status DeletionGuard::ReleaseDeletions() {
   PG_TRY(view.index().SetMeta(Mark::kHoldFrom, ""));
   hold_from_(view) = 0;
   deletions_(view).clear();
-  for (const Node& node : held) view.Push(node.id, node.intent, Duration(0));
+  for (const Node& node : held) view.Push(node.id, node.pending.seq, Duration(0));
   return {};
 }
 
@@ -99,10 +98,10 @@ Result<std::uint64_t> DeletionGuard::DropDeletions() {
     if (awaited)
       return Error(Code::kBusy,
                    fmt::format("another folder is on its way to the place of {} at the store",
-                               Printable(KeyToName(node.there_name))),
+                               Printable(KeyToName(node.remote.name))),
                    "Try again when that folder has arrived.");
-    const auto live = view.inodes().find(node.id);
-    if (live != view.inodes().end() && live->second->upload)
+    const auto inode = view.inodes().find(node.id);
+    if (inode != view.inodes().end() && inode->second->upload)
       return Error(Code::kBusy,
                    fmt::format("the store is just being told to delete {}", Printable(node.name)),
                    "Try again in a moment.");
@@ -115,8 +114,9 @@ Result<std::uint64_t> DeletionGuard::DropDeletions() {
   std::vector<NodeId> folders;
   for (Node& node : held) {
     if (node.kind != NodeKind::kFolder) {
-      PG_ASSIGN(const Live* heir, view.Find(node.there_parent, KeyToName(node.there_name)));
-      if (heir != nullptr && heir->upload) continue;  // it is being replaced at this moment
+      PG_ASSIGN(const Inode* successor, view.Find(node.remote.parent, KeyToName(node.remote.name)));
+      if (successor != nullptr && successor->upload)
+        continue;  // it is being replaced at this moment
       ++back;
     } else {
       folders.push_back(node.id);
@@ -125,11 +125,11 @@ Result<std::uint64_t> DeletionGuard::DropDeletions() {
   }
   for (const NodeId folder : folders) {
     // what was in it may have moved; or it was removed there, and nobody heard of that
-    PG_ASSIGN(Live * live, view.Get(folder));
+    PG_ASSIGN(Inode * inode, view.Get(folder));
     PG_ASSIGN(const bool more, view.index().HasChildren(folder));
     if (more) continue;
-    live->node.dirty |= kAttributes;
-    PG_TRY(view.AddIntent(live));
+    inode->node.dirty |= kAttributes;
+    PG_TRY(view.QueueChange(inode));
   }
   PG_TRY(view.index().SetMeta(Mark::kHoldFrom, ""));
   PG_TRY(change.Commit());
@@ -143,10 +143,10 @@ Result<std::vector<Node>> DeletionGuard::WithFoldersAbove(View& view, std::vecto
   std::set<NodeId> known;
   for (const Node& node : held) known.insert(node.id);
   for (std::size_t i = 0; i < held.size(); ++i) {
-    const NodeId up = held[i].there_parent;
+    const NodeId up = held[i].remote.parent;
     if (up == kRootId || up == kNoNode || !known.insert(up).second) continue;
-    PG_ASSIGN(const Live* live, view.Get(up));
-    if (live->node.gone() && !live->node.name.empty()) held.push_back(live->node);
+    PG_ASSIGN(const Inode* inode, view.Get(up));
+    if (inode->node.gone() && !inode->node.name.empty()) held.push_back(inode->node);
   }
   return held;
 }
@@ -155,17 +155,16 @@ Result<std::vector<Node>> DeletionGuard::WithFoldersAbove(View& view, std::vecto
 // would come back with what was here.
 Result<bool> DeletionGuard::FolderComesTo(View& view, const Node& held) {
   if (held.kind != NodeKind::kFolder) return false;
-  PG_ASSIGN(const NodeId tried, view.index().FindTried(held.there_parent, held.there_name));
+  PG_ASSIGN(const NodeId tried, view.index().FindAttempt(held.remote.parent, held.remote.name));
   if (tried == kNoNode) return false;
-  PG_ASSIGN(const Live* live, view.Get(tried));
-  return live->node.kind == NodeKind::kFolder;
+  PG_ASSIGN(const Inode* inode, view.Get(tried));
+  return inode->node.kind == NodeKind::kFolder;
 }
 
-// The same for all that it is in.
 Result<bool> DeletionGuard::FolderComesOver(View& view, NodeId folder) {
   while (folder != kRootId && folder != kNoNode) {
-    PG_ASSIGN(const Live* live, view.Get(folder));
-    const Node& node = live->node;
+    PG_ASSIGN(const Inode* inode, view.Get(folder));
+    const Node& node = inode->node;
     if (node.gone()) {
       PG_ASSIGN(const bool comes, FolderComesTo(view, node));
       if (comes) return true;
@@ -175,41 +174,39 @@ Result<bool> DeletionGuard::FolderComesOver(View& view, NodeId folder) {
   return false;
 }
 
-// It is again where the store has it.
 Status DeletionGuard::BringBack(View& view, Node node) {
   const NodeId id = node.id;
-  Live* live = view.Adopt(std::move(node));
-  contents_.DropContent(view, live);
-  Node& n = live->node;
-  const NodeId parent = n.there_parent;
-  const std::string key = n.there_name;
+  Inode* inode = view.Adopt(std::move(node));
+  contents_.DetachContent(view, inode);
+  Node& n = inode->node;
+  const NodeId parent = n.remote.parent;
+  const std::string key = n.remote.name;
   n.name = ShortenName(KeyToName(key));
-  PG_ASSIGN(Live * taken, view.Find(parent, n.name));
+  PG_ASSIGN(Inode * taken, view.Find(parent, n.name));
   if (taken != nullptr && taken->node.id != id) {
-    PG_ASSIGN(n.name, facts_.NameBeside(view, parent, n.name));
+    PG_ASSIGN(n.name, facts_.ConflictCopyName(view, parent, n.name));
   }
   n.parent = parent;
   AskForTime(&n);
-  n.size = n.there_size;
-  n.intent = 0;
-  n.dirty &= ~(kForGood | kTriedData | kUnsure | kByWaiting);
+  n.size = n.remote.size;
+  n.pending.seq = 0;
+  n.dirty &= ~(kDurableUnlink | kAttemptHadData | kMaybeStale | kReplacedByUnsynced);
   // its own object may be gone, and nobody heard of it, whatever others have put into it since
-  if (n.kind == NodeKind::kFolder && n.attempts > 0) n.dirty |= kAttributes;
-  n.attempts = 0;
-  n.error.clear();
-  if (!HasParts(n.upload)) n.upload.clear();
-  SetThere(&n, parent, key);
+  if (n.kind == NodeKind::kFolder && n.pending.tries > 0) n.dirty |= kAttributes;
+  n.pending.tries = 0;
+  n.pending.error.clear();
+  n.upload_log.ForgetSent();
+  SetRemote(&n, parent, key);
   // its name is taken here by now, or a former attempt of it has to be ended
-  if (n.there == There::kElsewhere || n.tried_parent != kNoNode || !n.upload.empty() ||
-      (n.dirty & kAttributes))
-    PG_TRY(view.AddIntent(live));
+  if (n.remote.place == RemotePlace::kMoved || n.attempt.parent != kNoNode ||
+      !n.upload_log.empty() || (n.dirty & kAttributes))
+    PG_TRY(view.QueueChange(inode));
   view.Emit(Event::NameChanged(parent, n.name));
-  return view.Save(live);
+  return view.Save(inode);
 }
 
-// Its content is the store's again, and so is its time, which is not known here any more.
 void DeletionGuard::AskForTime(Node* node) {
-  if (node->kind != NodeKind::kFile || node->there == There::kAbsent) return;
+  if (node->kind != NodeKind::kFile || node->remote.place == RemotePlace::kNone) return;
   if (node->dirty & kAttributes) node->dirty |= kOwn;
   node->dirty &= ~kOwnTime;
   node->attributes_known = false;

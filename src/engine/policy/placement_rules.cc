@@ -18,7 +18,7 @@ namespace pargeter {
 
 // Its own, else by its name, else as the folder that it is in.
 Placement PlacementRules::PlacementOf(View& view, const Node& node, Placement above) const {
-  if (node.placement != Placement::kNone) return node.placement;
+  if (node.own_rule.placement != Placement::kNone) return node.own_rule.placement;
   if (node.kind != NodeKind::kFolder) {
     if (const Rule* rule = PatternFor(view, node.name)) return rule->placement;
   }
@@ -40,16 +40,16 @@ const Rule* PlacementRules::PatternFor(View& view, const std::string& name) cons
 
 // Of a node that is new in its folder, or has moved there.
 Status PlacementRules::Inherit(View& view, Node* node) {
-  PG_ASSIGN(Live * parent, view.Get(node->parent));
+  PG_ASSIGN(Inode * parent, view.Get(node->parent));
   // a rule for all machines may have been waiting for this name
-  if (node->placement == Placement::kNone && awaited_rules_(view)) {
+  if (node->own_rule.placement == Placement::kNone && awaited_rules_(view)) {
     PG_ASSIGN(std::string path, view.PathHere(node->parent));
     path += (path.empty() ? "" : "/") + node->name;
     for (const Rule& rule : rules_(view)) {
       if (rule.is_pattern || !rule.everywhere || rule.key != path) continue;
-      node->placement = rule.placement;
-      node->placed_at = rule.set_at;
-      node->placed_by = rule.set_by;
+      node->own_rule.placement = rule.placement;
+      node->own_rule.set_at = rule.set_at;
+      node->own_rule.set_by = rule.set_by;
     }
   }
   node->effective = PlacementOf(view, *node, parent->node.effective);
@@ -57,21 +57,21 @@ Status PlacementRules::Inherit(View& view, Node* node) {
 }
 
 // A node's placement, or what it depends on, has changed: so may those of all below it.
-Status PlacementRules::Reconsider(View& view, NodeId id, bool everything) {
+Status PlacementRules::PropagatePlacement(View& view, NodeId id, bool everything) {
   Change change(&view);
   std::vector<std::pair<NodeId, Placement>> folders;  // to look into, with what they amount to
   {
-    PG_ASSIGN(Live * live, view.Get(id));
+    PG_ASSIGN(Inode * inode, view.Get(id));
     Placement above = Placement::kCache;
-    if (id != kRootId && live->node.parent != kNoNode) {
-      PG_ASSIGN(Live * parent, view.Get(live->node.parent));
+    if (id != kRootId && inode->node.parent != kNoNode) {
+      PG_ASSIGN(Inode * parent, view.Get(inode->node.parent));
       above = parent->node.effective;
     }
-    const Placement now = PlacementOf(view, live->node, above);
-    if (now == live->node.effective && !everything) return change.Commit();
-    PG_TRY(TurnInto(view, &live->node, now));
-    PG_TRY(view.Save(live));
-    if (live->node.kind == NodeKind::kFolder) folders.emplace_back(id, now);
+    const Placement now = PlacementOf(view, inode->node, above);
+    if (now == inode->node.effective && !everything) return change.Commit();
+    PG_TRY(ApplyEffective(view, &inode->node, now));
+    PG_TRY(view.Save(inode));
+    if (inode->node.kind == NodeKind::kFolder) folders.emplace_back(id, now);
   }
   while (!folders.empty()) {
     const auto [folder, above] = folders.back();
@@ -88,7 +88,7 @@ Status PlacementRules::Reconsider(View& view, NodeId id, bool everything) {
         if (node.kind == NodeKind::kFolder) folders.emplace_back(node.id, now);
         if (now == node.effective) continue;
         view.Touch(node.id);
-        PG_TRY(TurnInto(view, &node, now));
+        PG_TRY(ApplyEffective(view, &node, now));
         PG_TRY(view.index().Update(node));
       }
     }
@@ -97,7 +97,7 @@ Status PlacementRules::Reconsider(View& view, NodeId id, bool everything) {
 }
 
 // One node becomes what it amounts to now.
-Status PlacementRules::TurnInto(View& view, Node* node, Placement now) {
+Status PlacementRules::ApplyEffective(View& view, Node* node, Placement now) {
   const Placement before = std::exchange(node->effective, now);
   if (before == now) return {};
   if ((before == Placement::kHide) != (now == Placement::kHide))
@@ -108,19 +108,19 @@ Status PlacementRules::TurnInto(View& view, Node* node, Placement now) {
     contents_.NotePending(view, *node, ranges);
   }
   // kept back until now: it goes up like anything new
-  if (before == Placement::kLocal && node->intent == 0 &&
-      (node->there == There::kAbsent || (node->dirty & (kData | kAttributes)))) {
-    node->intent = view.index().NextIntent();
-    node->intent_since = options_.clock->FileTime();
-    view.Push(node->id, node->intent);
+  if (before == Placement::kLocal && node->pending.seq == 0 &&
+      (node->remote.place == RemotePlace::kNone || (node->dirty & (kData | kAttributes)))) {
+    node->pending.seq = view.index().NextSeq();
+    node->pending.since = options_.clock->FileTime();
+    view.Push(node->id, node->pending.seq);
   }
   if (now == Placement::kLocal) {
-    if (MayStay(*node)) {
-      node->intent = 0;  // not begun yet: it stays here
-    } else if (node->intent == 0 && node->kind == NodeKind::kFile) {
-      node->intent = view.index().NextIntent();  // it comes down
-      node->intent_since = options_.clock->FileTime();
-      view.Push(node->id, node->intent, Duration(0));
+    if (IsLocalOnly(*node)) {
+      node->pending.seq = 0;  // not begun yet: it stays here
+    } else if (node->pending.seq == 0 && node->kind == NodeKind::kFile) {
+      node->pending.seq = view.index().NextSeq();  // it comes down
+      node->pending.since = options_.clock->FileTime();
+      view.Push(node->id, node->pending.seq, Duration(0));
     }
   }
   return {};
@@ -134,7 +134,7 @@ Status PlacementRules::CheckPinsFit(View& view, const Node& node) {
     PG_ASSIGN(more, view.index().SumsOf(node.id));
   } else if (node.effective != Placement::kPin) {
     more.bytes = static_cast<std::int64_t>(node.size);
-    more.on_disk = static_cast<std::int64_t>(node.on_disk);
+    more.on_disk = static_cast<std::int64_t>(node.cached.bytes);
   }
   const auto fresh = static_cast<std::uint64_t>(more.bytes - more.pinned_bytes);
   const auto pinned = static_cast<std::uint64_t>(all.pinned_bytes);
@@ -173,7 +173,7 @@ Status PlacementRules::CheckMayBeLocal(View& view, const Node& node) {
     PG_ASSIGN(sums, view.index().SumsOf(node.id));
   } else {
     sums.bytes = static_cast<std::int64_t>(node.size);
-    sums.on_disk = static_cast<std::int64_t>(node.on_disk);
+    sums.on_disk = static_cast<std::int64_t>(node.cached.bytes);
   }
   const auto missing =
       static_cast<std::uint64_t>(std::max<std::int64_t>(0, sums.bytes - sums.on_disk));
@@ -194,9 +194,9 @@ Result<std::vector<PlacedRule>> PlacementRules::Rules() {
   for (const Node& node : placed) {
     if (node.gone()) continue;
     PG_ASSIGN(std::string path, view.PathHere(node.id));
-    out.push_back(
-        {{path, false, node.placement, node.placed_at, node.placed_by, !node.placed_by.empty()},
-         true});
+    out.push_back({{path, false, node.own_rule.placement, node.own_rule.set_at,
+                    node.own_rule.set_by, !node.own_rule.set_by.empty()},
+                   true});
   }
   for (const Rule& rule : rules_(view)) {
     if (rule.placement == Placement::kNone) continue;
@@ -223,7 +223,7 @@ Status PlacementRules::SetPattern(const std::string& pattern, Placement placemen
     PG_TRY(placement == Placement::kNone ? view.index().DeleteRule(rule)
                                          : view.index().SaveRule(rule));
     PG_TRY(LoadRules(view));
-    PG_TRY(Reconsider(view, kRootId, true));
+    PG_TRY(PropagatePlacement(view, kRootId, true));
     const Status done = change.Commit();
     if (!done.ok()) {
       Ignore(LoadRules(view));

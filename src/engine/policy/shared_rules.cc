@@ -160,7 +160,7 @@ Status PlacementRules::ApplySharedRules(const std::vector<Rule>& rules,
     for (const Rule& rule : rules) {
       if (done.ok()) done = PlaceShared(view, rule);
     }
-    if (done.ok()) done = Reconsider(view, kRootId, true);
+    if (done.ok()) done = PropagatePlacement(view, kRootId, true);
     if (done.ok()) done = view.index().SetMeta(Mark::kSharedRules, version);
     if (done.ok()) done = change.Commit();
     if (!done.ok()) {
@@ -176,21 +176,21 @@ Status PlacementRules::ApplySharedRules(const std::vector<Rule>& rules,
 // On the node that has this path now, if there is one; a rule for this machine is nearer.
 Status PlacementRules::PlaceShared(View& view, const Rule& rule) {
   if (rule.is_pattern) return {};
-  PG_ASSIGN(Live * live, view.Get(kRootId));
+  PG_ASSIGN(Inode * inode, view.Get(kRootId));
   for (const std::string& part : Split(rule.key, '/')) {
-    PG_ASSIGN(live, view.Find(live->node.id, part));
-    if (live == nullptr) return {};
+    PG_ASSIGN(inode, view.Find(inode->node.id, part));
+    if (inode == nullptr) return {};
   }
-  Node& node = live->node;
-  const bool shared = !node.placed_by.empty();
-  if (node.placement != Placement::kNone && !shared) return {};
-  if (node.placement == rule.placement && node.placed_at == rule.set_at) return {};
+  Node& node = inode->node;
+  const bool shared = !node.own_rule.set_by.empty();
+  if (node.own_rule.placement != Placement::kNone && !shared) return {};
+  if (node.own_rule.placement == rule.placement && node.own_rule.set_at == rule.set_at) return {};
   if (rule.placement == Placement::kNone && !shared) return {};
-  node.placement = rule.placement;
-  node.placed_at = rule.placement == Placement::kNone ? 0 : rule.set_at;
-  node.placed_by = rule.placement == Placement::kNone ? "" : rule.set_by;
+  node.own_rule.placement = rule.placement;
+  node.own_rule.set_at = rule.placement == Placement::kNone ? 0 : rule.set_at;
+  node.own_rule.set_by = rule.placement == Placement::kNone ? "" : rule.set_by;
   view.Touch(node.id);
-  return view.Save(live);
+  return view.Save(inode);
 }
 
 // Writes them where all machines look, with what others wrote meanwhile.
@@ -237,16 +237,16 @@ Status PlacementRules::FollowMoves() {
     View view(&tree_);
     PG_ASSIGN(const std::vector<Node> placed, view.index().Placed());
     for (const Node& node : placed) {
-      if (node.placed_by.empty() || node.gone()) continue;
+      if (node.own_rule.set_by.empty() || node.gone()) continue;
       PG_ASSIGN(const std::string path, view.PathHere(node.id));
       const auto rule = std::find_if(rules_(view).begin(), rules_(view).end(), [&](const Rule& r) {
-        return r.everywhere && !r.is_pattern && r.set_at == node.placed_at &&
-               r.set_by == node.placed_by && r.placement == node.placement;
+        return r.everywhere && !r.is_pattern && r.set_at == node.own_rule.set_at &&
+               r.set_by == node.own_rule.set_by && r.placement == node.own_rule.placement;
       });
       if (rule == rules_(view).end() || rule->key == path) continue;
       const Nanos now = options_.clock->Wall();
       fresh.push_back({rule->key, false, Placement::kNone, now, options_.host, true});
-      fresh.push_back({path, false, node.placement, now, options_.host, true});
+      fresh.push_back({path, false, node.own_rule.placement, now, options_.host, true});
     }
   }
   return fresh.empty() || options_.read_only ? Status() : Publish(fresh);

@@ -45,20 +45,20 @@ Status Prefetcher::Place(NodeId id, Placement placement) {
   {
     View view(&tree_);
     Change change(&view);
-    PG_ASSIGN(Live * live, view.Get(id));
-    Node& node = live->node;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    Node& node = inode->node;
     if (node.gone()) return Error(Code::kNotFound, "it was deleted");
     if (id == kRootId && (placement == Placement::kHide || placement == Placement::kLocal))
       return Error(Code::kInvalid, "the whole drive cannot be hidden or kept local",
                    "Choose a folder in the drive.");
     if (placement == Placement::kPin) PG_TRY(placement_.CheckPinsFit(view, node));
     if (placement == Placement::kLocal) PG_TRY(placement_.CheckMayBeLocal(view, node));
-    node.placement = placement;
-    node.placed_at = placement == Placement::kNone ? 0 : options_.clock->Wall();
-    node.placed_by.clear();
+    node.own_rule.placement = placement;
+    node.own_rule.set_at = placement == Placement::kNone ? 0 : options_.clock->Wall();
+    node.own_rule.set_by.clear();
     view.Touch(id);
-    PG_TRY(view.Save(live));
-    PG_TRY(placement_.Reconsider(view, id, false));
+    PG_TRY(view.Save(inode));
+    PG_TRY(placement_.PropagatePlacement(view, id, false));
     PG_TRY(change.Commit());
   }
   PG_TRY(tree_.Sync());  // somebody decided it: not even a power cut undoes that
@@ -75,14 +75,14 @@ Status Prefetcher::FetchFile(NodeId id, const Cancel& cancel,
     std::uint64_t size = 0;
     {
       View view(&tree_);
-      auto live = view.Get(id);
-      if (!live.ok()) return {};
-      const Node& node = (*live)->node;
+      auto inode = view.Get(id);
+      if (!inode.ok()) return {};
+      const Node& node = (*inode)->node;
       if (node.gone() || node.kind != NodeKind::kFile || (node.dirty & kData)) return {};
-      PG_ASSIGN(content, contents_.ContentOf(view, *live));
+      PG_ASSIGN(content, contents_.OpenContent(view, *inode));
       size = node.size;
-      contents_.NoteUse(view, *live);
-      (*live)->unsaved = true;
+      contents_.NoteUse(view, *inode);
+      (*inode)->unsaved = true;
     }
     Status got;
     for (std::uint64_t at = 0; at < size && got.ok(); at += kStep) {
@@ -98,7 +98,7 @@ Status Prefetcher::FetchFile(NodeId id, const Cancel& cancel,
     const Code why = got.error().code;
     if ((why != Code::kStale && why != Code::kDamaged) || attempt > 2) return got;
     // replaced at the store meanwhile: the new version, then
-    if (why == Code::kStale) Ignore(refresher_.LookAgain(id));
+    if (why == Code::kStale) Ignore(refresher_.Revalidate(id));
   }
 }
 
@@ -134,7 +134,7 @@ void Prefetcher::RunFetch(Fetch* fetch) {
             return;
           }
           const std::uint64_t here =
-              it == view.inodes().end() ? node.on_disk : facts_.AttrOf(*it->second).on_disk;
+              it == view.inodes().end() ? node.cached.bytes : facts_.AttrOf(*it->second).on_disk;
           fetch->bytes += node.size;
           ++fetch->files;
           if (here >= node.size) {
@@ -146,7 +146,7 @@ void Prefetcher::RunFetch(Fetch* fetch) {
         }));
   }
   fetch->looking = false;
-  Ignore(facts_.ForMany(files, [&](NodeId id) -> Status {
+  Ignore(facts_.ParallelForEach(files, [&](NodeId id) -> Status {
     if (fetch->cancel->cancelled()) return Error(Code::kCancelled, "it was called off");
     const Status got = FetchFile(id, fetch->cancel, &fetch->bytes_done);
     if (got.ok()) {
@@ -168,15 +168,15 @@ Status Prefetcher::Unpin(NodeId id) {
   std::string above;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(id));
-    const Node& node = live->node;
-    if (node.placement != Placement::kPin) {
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    const Node& node = inode->node;
+    if (node.own_rule.placement != Placement::kPin) {
       if (node.effective != Placement::kPin)
         return Error(Code::kNotFound, Printable(node.name) + " is not pinned");
       NodeId up = node.parent;
-      for (Live* folder = nullptr; up != kRootId; up = folder->node.parent) {
+      for (Inode* folder = nullptr; up != kRootId; up = folder->node.parent) {
         PG_ASSIGN(folder, view.Get(up));
-        if (folder->node.placement == Placement::kPin) break;
+        if (folder->node.own_rule.placement == Placement::kPin) break;
       }
       PG_ASSIGN(above, view.PathHere(up));
       return Error(Code::kRefused,
@@ -207,7 +207,7 @@ bool Prefetcher::FetchPinned() {
     const auto placed = view.index().Placed();
     if (!placed.ok()) return true;
     for (const Node& node : *placed)
-      if (node.placement == Placement::kPin && !node.gone()) roots.push_back(node.id);
+      if (node.own_rule.placement == Placement::kPin && !node.gone()) roots.push_back(node.id);
     const auto all = view.index().SumsOf(kRootId);
     const bool by_name = all.ok() && all->pinned_files > 0;
     if (roots.empty() && !by_name) return false;
@@ -224,12 +224,12 @@ bool Prefetcher::FetchPinned() {
       },
       [&](View&, const Node& row) {
         if (row.kind == NodeKind::kFile && row.effective == Placement::kPin &&
-            !(row.dirty & kData) && row.on_disk < row.size)
+            !(row.dirty & kData) && row.cached.bytes < row.size)
           missing.push_back(row.id);
       }));
   Mutex mutex;
   std::string why;  // the first of them
-  Ignore(facts_.ForMany(missing, [&](NodeId id) -> Status {
+  Ignore(facts_.ParallelForEach(missing, [&](NodeId id) -> Status {
     const Status got = FetchFile(id, stop_, nullptr);
     if (got.ok() || got.error().code == Code::kCancelled) return got;
     const Lock lock(mutex);
@@ -251,18 +251,17 @@ void Prefetcher::LookForNew(NodeId root) {
       root,
       [&](View& view, const Node& folder) -> Result<bool> {
         if (folder.effective == Placement::kHide) return false;
-        const auto it = merge_.listed_(view).find(folder.id);
-        const Steady last = it == merge_.listed_(view).end() ? Steady::min() : it->second;
-        const bool old =
-            it == merge_.listed_(view).end() || options_.clock->Now() - last >= kPinnedLook;
-        if (old && folder.there != There::kAbsent) due.emplace_back(last, folder.id);
+        const std::optional<Steady> listed = merge_.listing_ages_(view).When(folder.id);
+        const bool old = !listed || options_.clock->Now() - *listed >= kPinnedLook;
+        if (old && folder.remote.place != RemotePlace::kNone)
+          due.emplace_back(listed.value_or(Steady::min()), folder.id);
         return true;
       },
       [](View&, const Node&) {}));
   std::sort(due.begin(), due.end());
   std::vector<NodeId> old;
   for (std::size_t i = 0; i < std::min(due.size(), kPinnedLooks); ++i) old.push_back(due[i].second);
-  Ignore(facts_.ForMany(old, [&](NodeId id) {
+  Ignore(facts_.ParallelForEach(old, [&](NodeId id) {
     Ignore(refresher_.ListFolder(id, ListWait::kAll, "", Traffic::kPrefetch));
     return stop_->cancelled() ? Status(Error(Code::kCancelled, "")) : Status();
   }));

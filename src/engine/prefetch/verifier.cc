@@ -36,7 +36,7 @@ Result<Checked> Verifier::Verify(NodeId id, bool with_store) {
         return sums.on_disk > 0;
       },
       [&](View&, const Node& row) {
-        if (row.kind == NodeKind::kFile && row.on_disk > 0) files.push_back(row.id);
+        if (row.kind == NodeKind::kFile && row.cached.bytes > 0) files.push_back(row.id);
       }));
   for (const NodeId file : files) {
     if (stop_->cancelled()) return Error(Code::kCancelled, "the drive is being unmounted");
@@ -48,12 +48,12 @@ Result<Checked> Verifier::Verify(NodeId id, bool with_store) {
 
 ContentCheck::Verdict Verifier::JudgeByDigest(const std::shared_ptr<Content>& content,
                                               const Node& node) {
-  const auto check = store_->CheckOf(node.version, node.size);
+  const auto check = store_->CheckOf(node.remote.version, node.size);
   if (!check) return Verdict::kUnknown;
   HereSource source(content, node.size, options_.disk);
   const Verdict verdict = JudgeAll(check.get(), &source);
   if (verdict != Verdict::kUnknown) return verdict;
-  const Status looked = fetcher_.AskSource(content, [&](const Source& s) -> Status {
+  const Status looked = fetcher_.AskSource(content, [&](const Fetcher::Source& s) -> Status {
     PG_TRY(
         store_->Ask(Traffic::kForeground, [&](const Call& c) { return store_->Look(s.path, c); }));
     return {};
@@ -84,15 +84,15 @@ Status Verifier::VerifyFile(NodeId id, bool with_store, Checked* out) {
   Node node;
   {
     View view(&tree_);
-    auto live = view.Get(id);
-    if (!live.ok()) return {};
-    auto opened = contents_.ContentOf(view, *live);
+    auto inode = view.Get(id);
+    if (!inode.ok()) return {};
+    auto opened = contents_.OpenContent(view, *inode);
     if (!opened.ok()) {
-      out->unreadable.push_back(Printable((*live)->node.name));
+      out->unreadable.push_back(Printable((*inode)->node.name));
       return {};
     }
     content = *opened;
-    node = (*live)->node;
+    node = (*inode)->node;
   }
   PG_ASSIGN(const std::string path, facts_.PathOf(id));
   if (node.dirty & kData) {
@@ -130,14 +130,14 @@ Status Verifier::VerifyFile(NodeId id, bool with_store, Checked* out) {
   }
   content.reset();
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  if (live->node.version != node.version || (live->node.dirty & kData)) return {};
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  if (inode->node.remote.version != node.remote.version || (inode->node.dirty & kData)) return {};
   Change change(&view);
   out->rotten.push_back(path);
   view.EmitHappened("here", "rotten", path);
-  contents_.DropContent(view, live);
-  live->fresh_pages = false;
-  PG_TRY(view.Save(live));
+  contents_.DetachContent(view, inode);
+  inode->kernel_pages_valid = false;
+  PG_TRY(view.Save(inode));
   PG_TRY(change.Commit());
   view.Emit(Event::ContentChanged(id));
   LogAbout(LogLevel::kWarning, {path, "rotten"},

@@ -6,31 +6,31 @@
 
 namespace pargeter {
 
-// Of what stays at the old place of a file that was copied to its new one (`target`: who moved),
-// until it is removed there: true.
-inline bool IsLeftBehind(const Node& node) {
+// The row of the object at the old place of a moved file (`target`: the origin of that file), until
+// the object is removed.
+inline bool IsTombstone(const Node& node) {
   return node.gone() && node.name.empty() && node.kind != NodeKind::kFolder && !node.target.empty();
 }
 
-// In place of who moved (Node::target): nobody's old place any more.
-constexpr const char* kStays = "-";
+// Node::target of a tombstone whose file is not known any more.
+constexpr const char* kDisowned = "-";
 
-// A step of ours was to move it, and what came of that is not known: the step is made again, and
-// finds out; or, if it is where it was again here, that is taken back.
-inline bool MoveWasTried(const Node& node) {
-  return node.there != There::kAbsent && node.tried_parent != kNoNode;
+// A request was to move the node, and its outcome is not known: the step is made again, or rolled
+// back if the node has its former name again.
+inline bool HasMoveAttempt(const Node& node) {
+  return node.remote.place != RemotePlace::kNone && node.attempt.parent != kNoNode;
 }
 
-// It may have moved whole, in one request.
-inline bool MayHaveMoved(const Capabilities& can, const Node& node) {
+// Such a request moves the node with everything below it.
+inline bool MayHaveMovedInOneRequest(const Capabilities& can, const Node& node) {
   const bool in_one = node.kind == NodeKind::kFolder ? can.moves_folders : can.moves_files;
-  return in_one && MoveWasTried(node);
+  return in_one && HasMoveAttempt(node);
 }
 
 // A file that only moves: its step finds out by itself what became of it at its old place. Others
 // may have moved it to where it was to go, and what stands there is not an attempt of ours then.
-inline bool StepFindsOut(const Node& node) {
-  return node.kind != NodeKind::kFolder && MoveWasTried(node) && node.intent != 0 &&
+inline bool StepWillResolve(const Node& node) {
+  return node.kind != NodeKind::kFolder && HasMoveAttempt(node) && node.pending.seq != 0 &&
          (node.dirty & kData) == 0;
 }
 

@@ -45,28 +45,28 @@ class DigestSink : public ReadSink {
 
 // That the store did not have it where it was asked for, since `asked`, means nothing: it, or a
 // folder that it is in there, may have been moved by a step of ours, or was just then.
-bool Provenance::MayBeElsewhere(View& view, const Node& node, Steady asked) {
+bool Provenance::AbsenceIsInconclusive(View& view, const Node& node, Steady asked) {
   const Capabilities can = store_->Can();
   for (Node at = node;;) {
-    const auto acked = acked_(view).find(at.id);
-    if (acked != acked_(view).end() && acked->second >= asked) return true;
-    if (MayHaveMoved(can, at)) return true;
+    if (recent(view).WasChangedSince(at.id, asked)) return true;
+    if (MayHaveMovedInOneRequest(can, at)) return true;
     const NodeId up = at.remote_parent();
-    const auto above = up == kNoNode || up == kRootId ? Result<Live*>(nullptr) : view.Get(up);
+    const auto above = up == kNoNode || up == kRootId ? Result<Inode*>(nullptr) : view.Get(up);
     if (!above.ok() || *above == nullptr) return false;
     at = (*above)->node;
   }
 }
 
-bool Provenance::Goes(const Node& node) {
-  return !node.gone() && (node.there == There::kAbsent || node.there == There::kElsewhere);
+bool Provenance::NeedsRemotePlace(const Node& node) {
+  return !node.gone() &&
+         (node.remote.place == RemotePlace::kNone || node.remote.place == RemotePlace::kMoved);
 }
 
-std::string Provenance::AsideName(NodeId id) const {
+std::string Provenance::TempName(NodeId id) const {
   return fmt::format("{}{}{}", kScratchPrefix, kAside, OriginOf(id));
 }
 
-bool Provenance::IsAsideName(std::string_view name) {
+bool Provenance::IsTempName(std::string_view name) {
   return IsOwnScratchName(name) && name.substr(kScratchPrefix.size(), kAside.size()) == kAside;
 }
 
@@ -78,20 +78,22 @@ NodeId Provenance::WrittenBy(const std::string& origin) const {
   return std::strtoll(origin.c_str() + own_id_.size() + 1, nullptr, 10);
 }
 
-bool Provenance::SignTells(const Node& node, const std::string& place) const {
-  return WrittenBy(WriterOf(node)) > last_of_cut_ || HasParts(node.upload) ||
-         AnythingSentTo(node.upload, place);
+bool Provenance::OriginIsConclusive(const Node& node, const std::string& place) const {
+  return WrittenBy(WriterOf(node)) > last_id_before_cut_ || node.upload_log.multipart() ||
+         node.upload_log.Contains({kTrustOrigin, place});
 }
 
-// Node::upload that lets our sign tell, wherever this node may have been sent.
-std::string Provenance::WithAnything(const Node& node) {
+// The upload log that lets our origin mark tell, wherever this node may have been sent.
+UploadLog Provenance::TrustOriginEverywhere(const Node& node) {
   std::vector<std::string> places;
-  if (node.there != There::kAbsent) places.push_back(PlaceThere(node));
-  if (Goes(node)) places.push_back(PlaceIn(node.parent, KeyPart(node)));
-  if (node.tried_parent != kNoNode) places.push_back(PlaceIn(node.tried_parent, node.tried_name));
-  std::string upload = HasParts(node.upload) ? "" : node.upload;
-  for (const std::string& place : places) upload = WithSent(upload, place, kAnything);
-  return upload;
+  if (node.remote.place != RemotePlace::kNone) places.push_back(RemotePlaceId(node));
+  if (NeedsRemotePlace(node)) places.push_back(PlaceIdIn(node.parent, KeyPart(node)));
+  if (node.attempt.parent != kNoNode)
+    places.push_back(PlaceIdIn(node.attempt.parent, node.attempt.name));
+  UploadLog log = node.upload_log;
+  if (log.multipart()) log.Clear();
+  for (const std::string& place : places) log.AddSent(kTrustOrigin, place);
+  return log;
 }
 
 // What stands there is what we knew, with attributes that we sent, and nobody learnt that they
@@ -99,23 +101,23 @@ std::string Provenance::WithAnything(const Node& node) {
 Result<bool> Provenance::OnlyAttributesDiffer(const Node& node, const std::string& path,
                                               const Entry& there, const Call& call) {
   // (that it is of this node is not enough: a power cut may have taken the memory of an upload)
-  if (!(node.dirty & kAttributes) || there.size != node.there_size) return false;
+  if (!(node.dirty & kAttributes) || there.size != node.remote.size) return false;
   // other bytes, though as many and of the same second
-  if (there.version != node.version && store_->TellsContent(node.version) &&
+  if (there.version != node.remote.version && store_->TellsContent(node.remote.version) &&
       store_->TellsContent(there.version))
     return false;
-  PG_ASSIGN(const bool sent, WasSent(node, PlaceThere(node), path, there, call));
+  PG_ASSIGN(const bool sent, WasSent(node, RemotePlaceId(node), path, there, call));
   if (!sent || !there.attributes.origin.empty()) return sent;
   // nobody says whose it is: compared, if all of it is here
   std::shared_ptr<Content> content;
   {
     View view(&tree_);
-    const auto live = view.Get(node.id);
-    if (!live.ok() || (*live)->node.kind != NodeKind::kFile) return sent;
-    PG_ASSIGN(content, contents_.ContentOf(view, *live));
+    const auto inode = view.Get(node.id);
+    if (!inode.ok() || (*inode)->node.kind != NodeKind::kFile) return sent;
+    PG_ASSIGN(content, contents_.OpenContent(view, *inode));
     const Lock lock(content->mu);
     const bool same = content->place == BlockStore::Place::kCache && !content->written &&
-                      content->source.version == node.version;
+                      content->base.version == node.remote.version;
     if (!same || !content->present.Missing({0, there.size}).empty()) return sent;
   }
   HereSource source(content, there.size, options_.disk);
@@ -123,45 +125,39 @@ Result<bool> Provenance::OnlyAttributesDiffer(const Node& node, const std::strin
 }
 
 // Its bytes are those that are here, and all that is to be sent still is.
-Status Provenance::AdoptVersion(View& view, Live* live, const Entry& there) {
-  live->node.version = there.version;
-  if (live->content) {
-    const Lock lock(live->content->mu);
-    live->content->source.version = there.version;
+Status Provenance::AdoptVersion(View& view, Inode* inode, const Entry& there) {
+  inode->node.remote.version = there.version;
+  if (inode->content) {
+    const Lock lock(inode->content->mu);
+    inode->content->base.version = there.version;
   }
-  acked_(view)[live->node.id] = options_.clock->Now();
-  return view.Save(live);
+  recent(view).NoteChanged(inode->node.id);
+  return view.Save(inode);
 }
 
 // Something in it may have been sent by a request without an answer, and may come yet.
-Result<bool> Provenance::WasTriedBelow(View& view, NodeId folder) {
-  PG_ASSIGN(const std::vector<NodeId> above, view.index().TriedIn());
+Result<bool> Provenance::HasAttemptBelow(View& view, NodeId folder) {
+  PG_ASSIGN(const std::vector<NodeId> above, view.index().FoldersWithAttempts());
   for (NodeId up : above) {
     while (up != kNoNode && up != kRootId && up != folder) {
-      const auto live = view.Get(up);
-      up = live.ok() ? (*live)->node.parent : kNoNode;
+      const auto inode = view.Get(up);
+      up = inode.ok() ? (*inode)->node.parent : kNoNode;
     }
     if (up == folder) return true;
   }
   return false;
 }
 
-void Provenance::ForgetLeft(View& view, const Node& left) {
-  const auto [first, end] = left_by_(view).equal_range(WrittenBy(left.target));
-  for (auto it = first; it != end; ++it)
-    if (it->second == left.id) {
-      left_by_(view).erase(it);
-      return;
-    }
+void Provenance::ForgetTombstone(View& view, const Node& left) {
+  recent(view).ForgetTombstone(WrittenBy(left.target), left.id);
 }
 
-Status Provenance::LeaveThem(View& view, NodeId moved) {
-  const auto [first, end] = left_by_(view).equal_range(moved);
-  for (auto it = first; it != end; ++it) {
-    const auto left = view.Get(it->second);
-    if (!left.ok() || !IsLeftBehind((*left)->node) || WrittenBy((*left)->node.target) != moved)
+Status Provenance::DisownTombstones(View& view, NodeId moved) {
+  for (const NodeId id : recent(view).TombstonesOf(moved)) {
+    const auto left = view.Get(id);
+    if (!left.ok() || !IsTombstone((*left)->node) || WrittenBy((*left)->node.target) != moved)
       continue;
-    (*left)->node.target = kStays;
+    (*left)->node.target = kDisowned;
     PG_TRY(view.Save(*left));
   }
   return {};
@@ -174,11 +170,12 @@ std::string Provenance::WriterOf(const Node& node) const {
 
 Result<bool> Provenance::WasSent(const Node& node, const std::string& place,
                                  const std::string& path, const Entry& there, const Call& call) {
-  if (there.kind == Kind::kFolder || (node.dirty & kUnsure) || !SentTo(node.upload, place))
+  if (there.kind == Kind::kFolder || (node.dirty & kMaybeStale) ||
+      !node.upload_log.WasSentTo(place))
     return false;
   std::vector<std::string> marks;
-  for (const SentMark& one : ParseSent(node.upload))
-    if (one.place == place) marks.push_back(one.of);
+  for (const SentMark& one : node.upload_log.sent())
+    if (one.place == place) marks.push_back(one.mark);
   const auto among = [&marks](const std::string& mark) {
     return std::find(marks.begin(), marks.end(), mark) != marks.end();
   };
@@ -203,8 +200,8 @@ Result<bool> Provenance::WasSent(const Node& node, const std::string& place,
   return among(BytesMark(there.size, sink.Finish()));
 }
 
-std::string Provenance::PlaceThere(const Node& node) {
-  return PlaceIn(node.remote_parent(), ThereName(node));
+std::string Provenance::RemotePlaceId(const Node& node) {
+  return PlaceIdIn(node.remote_parent(), RemoteName(node));
 }
 
 }  // namespace pargeter

@@ -1,10 +1,9 @@
-// What an upload has begun to send, written down (Node::upload) so that it is known again:
-//   "=MARK PLACE\n..."      what was sent and where, the last of it, where who wrote what is there
-//                           does not tell that (Provenance::SignTells). SIZE:MD5 for bytes,
-//                           SIZE@SECONDS for a time of change, "any" for all that has our sign.
-//                           A place is FOLDER/NAME with the folder's node id: one above it may be
-//                           moved at any time, by a request of its own
-//   "MARK:SIZE:ID\nPATH"    an upload in parts; "?\nPATH": perhaps one (SendLog::EndParts)
+// The marks and places of an upload log (index/upload_log.h).
+//   mark    SIZE:MD5       bytes
+//           SIZE@SECONDS   a time of change
+//           any            every object there with this drive's origin mark is the upload's
+//   place   FOLDER/NAME    with the folder's node id: a folder above may be moved at any time
+// Marks are needed where the origin mark is not conclusive (Provenance::OriginIsConclusive).
 #pragma once
 
 #include <cstdint>
@@ -20,24 +19,10 @@
 
 namespace pargeter {
 
-inline bool HasParts(const std::string& upload) { return !upload.empty() && upload[0] != '='; }
-std::string PlaceIn(NodeId folder, const std::string& key);
-// One line of it: what was sent, and where.
-struct SentMark {
-  std::string of, place;
-  bool operator==(const SentMark&) const = default;
-};
-std::vector<SentMark> ParseSent(const std::string& upload);
-bool SentTo(const std::string& upload, const std::string& place);
+std::string PlaceIdIn(NodeId folder, const std::string& key);
 std::string BytesMark(std::uint64_t size, const std::string& digest);  // of 16 bytes
 std::string TimeMark(std::uint64_t size, Nanos mtime);
-inline constexpr const char* kAnything = "any";
-std::string WithoutAnything(const std::string& upload);
-bool AnythingSentTo(const std::string& upload, const std::string& place);
-std::string WithSent(const std::string& upload, const std::string& place, const std::string& mark);
-std::string WithoutSent(const std::string& upload, const std::string& place);
-// What was sent into `from` is in `to` now.
-std::string MovedSent(const std::string& upload, NodeId from, NodeId to);
+inline constexpr const char* kTrustOrigin = "any";
 
 // Passes the bytes on, and tells their digest before it gives the last of them away.
 class SentSource : public WriteSource {

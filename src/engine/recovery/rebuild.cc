@@ -81,19 +81,19 @@ Result<NodeId> Recovery::FolderFor(View& view, const std::string& path) {
   NodeId at = kRootId;
   for (const std::string& part : Split(path, '/')) {
     if (part.empty()) continue;
-    PG_ASSIGN(Live * live, view.Find(at, part));
-    if (live == nullptr) {
-      PG_ASSIGN(live, names_.NewNode(view, at, part, NodeKind::kFolder, 0755, options_.uid,
-                                     options_.gid));
+    PG_ASSIGN(Inode * inode, view.Find(at, part));
+    if (inode == nullptr) {
+      PG_ASSIGN(inode, names_.NewNode(view, at, part, NodeKind::kFolder, 0755, options_.uid,
+                                      options_.gid));
       // the store most likely has it; if not, the next listing of the folder above makes it new
-      live->node.there = There::kSame;
-      live->node.attributes_known = false;
-      live->node.intent = 0;
-      PG_TRY(view.Save(live));
+      inode->node.remote.place = RemotePlace::kSame;
+      inode->node.attributes_known = false;
+      inode->node.pending.seq = 0;
+      PG_TRY(view.Save(inode));
     }
-    if (live->node.kind != NodeKind::kFolder)
+    if (inode->node.kind != NodeKind::kFolder)
       return Error(Code::kNotFolder, "a file is in the way");
-    at = live->node.id;
+    at = inode->node.id;
   }
   return at;
 }
@@ -113,13 +113,13 @@ Status Recovery::AdoptPending(View& view, NodeId block) {
   }
   if (!folder.ok()) return folder.error();
   std::string name = path.substr(path.rfind('/') + 1);
-  PG_ASSIGN(Live * taken, view.Find(*folder, name));
+  PG_ASSIGN(Inode * taken, view.Find(*folder, name));
   if (taken != nullptr) name = ConflictName(name, options_.host, facts_.Stamp());
-  PG_ASSIGN(Live * live,
+  PG_ASSIGN(Inode * inode,
             names_.NewNode(view, *folder, name, NodeKind::kFile, 0644, options_.uid, options_.gid));
-  Node& node = live->node;
+  Node& node = inode->node;
   node.dirty = kData;
-  PG_ASSIGN(node.intent_since, blocks_->ChangedAt(block, Place::kPending));  // it waits since then
+  PG_ASSIGN(node.pending.since, blocks_->ChangedAt(block, Place::kPending));  // it waits since then
   node.size = length;
   const std::vector<std::string> words = noted ? Split(note[2], ' ') : std::vector<std::string>();
   RangeSet present;
@@ -129,9 +129,9 @@ Status Recovery::AdoptPending(View& view, NodeId block) {
     std::string ranges = note[3];
     for (std::size_t i = 4; i < note.size(); ++i) ranges += std::string(1, '\0') + note[i];
     present = RangeSet::Parse(ranges);
-    node.there = There::kSame;
-    node.version = note[1];
-    node.there_size = node.base_size = std::strtoull(words[0].c_str(), nullptr, 10);
+    node.remote.place = RemotePlace::kSame;
+    node.remote.version = note[1];
+    node.remote.size = node.base_size = std::strtoull(words[0].c_str(), nullptr, 10);
     if (words.size() > 1) node.size = std::strtoull(words[1].c_str(), nullptr, 10);
     if (words.size() > 3 && words[3] != "local")
       node.base_size = std::strtoull(words[3].c_str(), nullptr, 10);
@@ -140,15 +140,15 @@ Status Recovery::AdoptPending(View& view, NodeId block) {
     if (words.size() > 2)
       std::from_chars(words[2].data(), words[2].data() + words[2].size(), node.mode, 8);
     if (words.back() == "local") {
-      node.placement = node.effective = Placement::kLocal;
-      node.placed_at = options_.clock->Wall();
-      node.intent = 0;
+      node.own_rule.placement = node.effective = Placement::kLocal;
+      node.own_rule.set_at = options_.clock->Wall();
+      node.pending.seq = 0;
     }
   }
   PG_TRY(blocks_->Rename(block, node.id, Place::kPending));
-  node.on_disk = present.Bytes();
+  node.cached.bytes = present.Bytes();
   PG_TRY(view.index().SavePresence(node.id, present.Serialize()));
-  PG_TRY(view.Save(live));
+  PG_TRY(view.Save(inode));
   PG_TRY(MendPending(view, &node, true));  // perhaps the power was cut, too
   return change.Commit();
 }

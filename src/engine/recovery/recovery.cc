@@ -47,9 +47,9 @@ Status Recovery::Recover() {
   view.index().SetRound(contents_.synced_round_(view) + 1);
   PG_ASSIGN(const std::string names, view.index().Meta(Mark::kNamesSynced));
   facts_.names_synced_(view) = std::strtoll(names.c_str(), nullptr, 10);
-  view.index().SkipIntents(facts_.names_synced_(view));  // the numbers of later ones are higher
-  PG_ASSIGN(const std::string cut, view.index().Meta(Mark::kLastOfCut));
-  provenance_.last_of_cut_ = std::strtoll(cut.c_str(), nullptr, 10);
+  view.index().SkipSeqs(facts_.names_synced_(view));  // the numbers of later ones are higher
+  PG_ASSIGN(const std::string cut, view.index().Meta(Mark::kLastIdBeforeCut));
+  provenance_.SetLastIdBeforeCut(std::strtoll(cut.c_str(), nullptr, 10));
   const bool power_cut = !boot.empty() && boot != options_.boot_id;
   Change change(&view);
   if (power_cut) PG_TRY(RecoverFromPowerCut(view));
@@ -68,22 +68,22 @@ Status Recovery::Recover() {
 
 // A cache folder is one drive's, wherever it was carried: numbers mean files of this index only.
 Status Recovery::ClaimCache(View& view) {
-  PG_ASSIGN(provenance_.own_id_, view.index().Meta(Mark::kDriveId));
-  if (provenance_.own_id_.empty()) {
-    provenance_.own_id_ = RandomName(8);
-    PG_TRY(view.index().SetMeta(Mark::kDriveId, provenance_.own_id_));
+  PG_ASSIGN(std::string id, view.index().Meta(Mark::kDriveId));
+  provenance_.SetOwnId(id.empty() ? RandomName(8) : id);
+  if (id.empty()) {
+    PG_TRY(view.index().SetMeta(Mark::kDriveId, provenance_.own_id()));
     PG_TRY(view.SyncUnderLock());  // what bears this mark must not outlive it
   }
   const std::string mark = options_.cache_folder + "/.drive";
   const auto owner = ReadFile(mark, 256);
-  if (owner.ok() && ::pargeter::Trim(*owner) != provenance_.own_id_) {
+  if (owner.ok() && ::pargeter::Trim(*owner) != provenance_.own_id()) {
     return Error(Code::kRefused,
                  fmt::format("{} is the cache of another drive", Printable(options_.cache_folder)),
                  fmt::format("Give {} a folder of its own: pargeter drive change {} --cache-at "
                              "DIR; or delete that one, if its drive is gone.",
                              options_.name, options_.name));
   }
-  return owner.ok() ? Status() : WriteFileAtomically(mark, provenance_.own_id_ + "\n", 0600);
+  return owner.ok() ? Status() : WriteFileAtomically(mark, provenance_.own_id() + "\n", 0600);
 }
 
 // Bytes that the file of what waits takes on its disk, holes apart.
@@ -99,23 +99,20 @@ std::uint64_t Recovery::BlocksOf(NodeId id) const {
 Status Recovery::MendOrphans(View& view) {
   PG_ASSIGN(const std::vector<NodeId> orphans, view.index().Orphans());
   for (const NodeId id : orphans) {
-    PG_ASSIGN(Live * live, view.Get(id));
-    Node& node = live->node;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    Node& node = inode->node;
     Log(LogLevel::kWarning, "the place of {} at the store is not known any more: {}",
         node.gone() ? "a deleted file or folder" : Printable(node.name),
         node.gone() ? "its deletion is given up" : "it goes up as new, or is listed again");
-    node.there = There::kAbsent;
-    node.there_parent = kNoNode;
-    node.there_name.clear();
-    node.version.clear();
+    ForgetRemote(&node);
     PG_ASSIGN(const bool needed, view.index().HasChildren(id));
     const bool kept =
         !node.gone() && (needed || (node.dirty & kData) || node.effective == Placement::kLocal);
-    if (kept || HasParts(node.upload) || node.tried_parent != kNoNode) {
-      PG_TRY(view.AddIntent(live));
+    if (kept || node.upload_log.multipart() || node.attempt.parent != kNoNode) {
+      PG_TRY(view.QueueChange(inode));
       continue;
     }
-    contents_.DropContent(view, live);
+    contents_.DetachContent(view, inode);
     PG_TRY(view.index().Delete(id));
     view.inodes().erase(id);
   }
@@ -123,15 +120,14 @@ Status Recovery::MendOrphans(View& view) {
 }
 
 Status Recovery::RecoverWaiting(View& view, bool power_cut) {
-  PG_ASSIGN(std::vector<Node> waiting, view.index().Intents(0, 1 << 30));
+  PG_ASSIGN(std::vector<Node> waiting, view.index().PendingNodes(0, 1 << 30));
   std::unordered_set<NodeId> dirty;
-  if (power_cut) PG_TRY(DoubtSigns(view, &waiting));
+  if (power_cut) PG_TRY(DoubtOrigins(view, &waiting));
   for (Node& node : waiting) {
-    if (node.dirty & kEmptied) PG_TRY(TakeBackEmptied(view, &node));
+    if (node.dirty & kTruncatedUnflushed) PG_TRY(RollBackTruncated(view, &node));
     if (node.dirty & kData) dirty.insert(node.id);
-    if (!node.copy_of.empty()) contents_.copy_sources_(view).emplace(node.copy_of, node.id);
-    if (IsLeftBehind(node))
-      provenance_.left_by_(view).emplace(provenance_.WrittenBy(node.target), node.id);
+    if (IsTombstone(node))
+      provenance_.recent(view).AddTombstone(provenance_.WrittenBy(node.target), node.id);
     // first writes journal "dirty", then move the file: finish the move
     if ((node.dirty & kData) && !blocks_->Has(node.id, Place::kPending) &&
         blocks_->Has(node.id, Place::kCache)) {
@@ -140,7 +136,7 @@ Status Recovery::RecoverWaiting(View& view, bool power_cut) {
     // without a power cut only a file that was just being cut off is shorter than it should be
     const bool look = power_cut || blocks_->Has(node.id, Place::kPending);
     if (look && (node.dirty & kData) && !node.gone()) PG_TRY(MendPending(view, &node, power_cut));
-    view.Push(node.id, node.intent, Duration(0));
+    view.Push(node.id, node.pending.seq, Duration(0));
   }
   for (const NodeId id : blocks_->List(Place::kPending)) {
     if (dirty.count(id) > 0) continue;
@@ -160,14 +156,15 @@ Status Recovery::RecoverWaiting(View& view, bool power_cut) {
 
 // What waited may have been sent already, and is to go for what it is. What waited for nothing, or
 // is given up for what it was, has no memory of what came to the store of it.
-Status Recovery::DoubtSigns(View& view, std::vector<Node>* waiting) {
-  PG_ASSIGN(const std::string all_known, view.index().Meta(Mark::kAllKnown));
+Status Recovery::DoubtOrigins(View& view, std::vector<Node>* waiting) {
+  PG_ASSIGN(const std::string all_known, view.index().Meta(Mark::kCleanShutdown));
   if (!all_known.empty()) return {};
-  PG_ASSIGN(provenance_.last_of_cut_, view.index().LastId());
-  PG_TRY(view.index().SetMeta(Mark::kLastOfCut, std::to_string(provenance_.last_of_cut_)));
+  PG_ASSIGN(const NodeId last, view.index().LastId());
+  provenance_.SetLastIdBeforeCut(last);
+  PG_TRY(view.index().SetMeta(Mark::kLastIdBeforeCut, std::to_string(last)));
   for (Node& node : *waiting) {
-    if (HasParts(node.upload)) continue;
-    node.upload = provenance_.WithAnything(node);
+    if (node.upload_log.multipart()) continue;
+    node.upload_log = provenance_.TrustOriginEverywhere(node);
     PG_TRY(view.index().Update(node));
   }
   return {};
@@ -179,7 +176,7 @@ Status Recovery::ForgetLostLocal(View& view) {
   for (const auto& [id, bytes] : held) {
     if (blocks_->Has(id, Place::kPending) || blocks_->Has(id, Place::kCache)) continue;
     PG_ASSIGN(auto node, view.index().Get(id));
-    if (node && (node->dirty & kData) && node->intent == 0 && !node->gone())
+    if (node && (node->dirty & kData) && node->pending.seq == 0 && !node->gone())
       PG_TRY(MendPending(view, &*node, true));
   }
   return {};
@@ -194,11 +191,11 @@ Status Recovery::RecoverHeld(View& view) {
       budget_->Count(bytes);
       continue;
     }
-    node->on_disk = 0;
+    node->cached.bytes = 0;
     PG_TRY(view.index().Update(*node));
     PG_TRY(view.index().DropPresence(id));
   }
-  PG_ASSIGN(const std::vector<Node> lost, view.index().GoneAndAbsent());
+  PG_ASSIGN(const std::vector<Node> lost, view.index().GoneEverywhere());
   for (const Node& node : lost) {
     PG_TRY(blocks_->Drop(node.id, Place::kCache));
     PG_TRY(view.index().Delete(node.id));
@@ -217,7 +214,7 @@ Status Recovery::RecoverFromPowerCut(View& view) {
     if (node && (node->dirty & kData)) continue;
     PG_ASSIGN(const Nanos changed, blocks_->ChangedAt(id, Place::kCache));
     PG_ASSIGN(const std::int64_t round, view.index().RoundOf(id));
-    if (node && node->on_disk > 0 && changed < contents_.synced_at_(view) &&
+    if (node && node->cached.bytes > 0 && changed < contents_.synced_at_(view) &&
         round <= contents_.synced_round_(view))
       continue;
     PG_TRY(blocks_->Drop(id, Place::kCache));
@@ -238,11 +235,11 @@ Result<Recovery::Remains> Recovery::LookAtPending(View& view, const Node& node, 
   PG_ASSIGN(const std::int64_t round, view.index().RoundOf(node.id));
   left.doubtful = left.doubtful &&
                   (changed >= contents_.synced_at_(view) || round > contents_.synced_round_(view));
-  left.untouched = changed < node.intent_since;
+  left.untouched = changed < node.pending.since;
   const auto ranges = left.present.All();
   left.whole = ranges.empty() || ranges.back().end <= left.length;
   if (!left.doubtful) return left;
-  PG_ASSIGN(const bool gaps, TakeOutGaps(node, left.length, &left.present));
+  PG_ASSIGN(const bool gaps, SubtractGaps(node, left.length, &left.present));
   left.whole = left.whole && !gaps;
   if (left.length > node.size && WrittenAnew(node)) {  // after all that the index knows
     left.present.Add({node.size, left.length});
@@ -254,7 +251,7 @@ Result<Recovery::Remains> Recovery::LookAtPending(View& view, const Node& node, 
 
 // Nothing of it stands on what the store has.
 bool Recovery::WrittenAnew(const Node& node) {
-  return node.there == There::kAbsent || node.base_size == 0;
+  return node.remote.place == RemotePlace::kNone || node.base_size == 0;
 }
 
 // A waiting file of which something never reached the disk: what of that stands on the store's
@@ -263,24 +260,24 @@ bool Recovery::WrittenAnew(const Node& node) {
 // has; a file that was wholly written anew stands beside that then, as far as it got: a torn one
 // must not replace a whole one. One that the store has not, and of which nothing is here, is gone.
 Status Recovery::MendPending(View& view, Node* node, bool power_cut) {
-  if (!node->copy_of.empty()) return {};
+  if (!node->copy.path.empty()) return {};
   PG_ASSIGN(Remains left, LookAtPending(view, *node, power_cut));
-  const bool there = node->there != There::kAbsent;
+  const bool there = node->remote.place != RemotePlace::kNone;
   const bool empty = left.size == 0 && left.length == 0;
-  if (empty && !there) return left.doubtful ? MendMade(view, node) : Status();
+  if (empty && !there) return left.doubtful ? MendAttempts(view, node) : Status();
   // Of what was begun the disk has what it had before, or a part that was synced by the way: no
   // more than the store may have got.
-  const bool begun = power_cut && there && (node->dirty & kBegun) && !(node->dirty & kSynced);
+  const bool begun = power_cut && there && (node->dirty & kUnflushed) && !(node->dirty & kSynced);
   if (left.whole && !left.doubtful && !begun) return {};
   if (!left.whole && power_cut)
     Log(LogLevel::kWarning, "{}: what was written last before the machine went down may be lost",
         Printable(node->name));
   if (!left.here && !there) {
     PG_TRY(ForgetLost(view, *node));
-    return SetBeside(view, *node);
+    return SplitTornFile(view, *node);
   }
-  const bool unchanged = left.size == node->there_size && node->base_size == node->there_size;
-  const bool nothing = (node->dirty & kBegun) || (empty && !EmptyWhenSynced(view, *node)) ||
+  const bool unchanged = left.size == node->remote.size && node->base_size == node->remote.size;
+  const bool nothing = (node->dirty & kUnflushed) || (empty && !EmptyWhenSynced(view, *node)) ||
                        (left.present.empty() && (!left.whole || unchanged));
   // bytes from before it began to wait may be those of an earlier version, and are not ours
   const bool given_up = !left.here || (left.doubtful && there && (nothing || left.untouched)) ||
@@ -288,24 +285,24 @@ Status Recovery::MendPending(View& view, Node* node, bool power_cut) {
   const bool lost = left.doubtful && there && (given_up || !left.whole);
   if (given_up) {
     left.present.Clear();
-    node->size = node->there_size;
+    node->size = node->remote.size;
     node->dirty &= ~kAllData;
-    node->upload = WithoutAnything(node->upload);
+    node->upload_log.ForgetMark(kTrustOrigin);
     guard_.AskForTime(node);
     PG_TRY(blocks_->Drop(node->id, Place::kPending));
   } else {
     left.present.Remove({left.length, ~0ull >> 1});
     const std::uint64_t base = there ? std::min(node->base_size, left.size) : 0;
     if (!left.whole) node->size = std::max(std::min(left.size, left.length), base);
-    if (left.doubtful || begun) node->dirty |= kUnsure;
+    if (left.doubtful || begun) node->dirty |= kMaybeStale;
     if (left.doubtful && !there) ForgetTried(node);
   }
-  node->on_disk = std::min(left.present.Bytes(), BlocksOf(node->id));
+  node->cached.bytes = std::min(left.present.Bytes(), BlocksOf(node->id));
   PG_TRY(view.index().SavePresence(node->id, left.present.Serialize()));
   PG_TRY(view.index().Update(*node));
   if (lost) PG_TRY(UndoReplacing(view, node));
   const bool torn = left.doubtful && !left.whole && !given_up;
-  return torn && WrittenAnew(*node) ? SetBeside(view, *node) : Status();
+  return torn && WrittenAnew(*node) ? SplitTornFile(view, *node) : Status();
 }
 
 // Else one was about to write to it, for all that is known.
@@ -315,22 +312,23 @@ bool Recovery::EmptyWhenSynced(View& view, const Node& node) const {
 
 // It is known as it was made, without a byte: the store may have got it whole, and a file that it
 // replaces is whole.
-Status Recovery::MendMade(View& view, Node* node) {
-  node->dirty |= kUnsure;
+Status Recovery::MendAttempts(View& view, Node* node) {
+  node->dirty |= kMaybeStale;
   ForgetTried(node);
   PG_TRY(view.index().Update(*node));
-  return EmptyWhenSynced(view, *node) ? Status() : SetBeside(view, *node);
+  return EmptyWhenSynced(view, *node) ? Status() : SplitTornFile(view, *node);
 }
 
 // Parts may have got lost in the midst of it, too; or it was written with gaps, who knows.
-Result<bool> Recovery::TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present) {
+Result<bool> Recovery::SubtractGaps(const Node& node, std::uint64_t length, RangeSet* present) {
   PG_ASSIGN(const RangeSet written, blocks_->WrittenParts(node.id, Place::kPending));
   bool any = false;
   for (const Range& range : present->All()) {
     for (const Range& gap :
          written.Missing({range.begin, std::max(range.begin, std::min(range.end, length))})) {
       any = true;
-      const bool stands_on_base = node.there != There::kAbsent && gap.begin < node.base_size;
+      const bool stands_on_base =
+          node.remote.place != RemotePlace::kNone && gap.begin < node.base_size;
       if (stands_on_base) present->Remove({gap.begin, std::min(gap.end, node.base_size)});
     }
   }
@@ -339,14 +337,14 @@ Result<bool> Recovery::TakeOutGaps(const Node& node, std::uint64_t length, Range
 
 // It was opened to be written anew, and its writer did not come to an end: the store's version is
 // whole.
-Status Recovery::TakeBackEmptied(View& view, Node* node) {
-  if (node->gone() || node->there == There::kAbsent) return {};
+Status Recovery::RollBackTruncated(View& view, Node* node) {
+  if (node->gone() || node->remote.place == RemotePlace::kNone) return {};
   for (const auto place : {Place::kPending, Place::kCache}) PG_TRY(blocks_->Drop(node->id, place));
   node->dirty &= ~kAllData;
   guard_.AskForTime(node);
-  node->size = node->there_size;
-  node->on_disk = 0;
-  node->copy_of.clear();
+  node->size = node->remote.size;
+  node->cached.bytes = 0;
+  node->copy.path.clear();
   PG_TRY(view.index().DropPresence(node->id));
   return view.index().Update(*node);
 }
@@ -354,16 +352,15 @@ Status Recovery::TakeBackEmptied(View& view, Node* node) {
 // What the store may have got of it is whole, and not taken back for what is left of it here.
 // Parts are ended all the same.
 void Recovery::ForgetTried(Node* node) {
-  node->tried_parent = kNoNode;
-  node->tried_name.clear();
-  if (!HasParts(node->upload)) node->upload.clear();
+  node->attempt = {};
+  node->upload_log.ForgetSent();
 }
 
 // It is here no more; at the store, perhaps.
 Status Recovery::ForgetLost(View& view, Node node) {
   view.inodes().erase(node.id);
   ForgetTried(&node);
-  if (node.upload.empty()) return view.index().Delete(node.id);
+  if (node.upload_log.empty()) return view.index().Delete(node.id);
   node.parent = kNoNode;
   node.dirty = kClean;
   return view.index().Update(node);
@@ -371,71 +368,69 @@ Status Recovery::ForgetLost(View& view, Node node) {
 
 // What the store has at the place of a torn file takes the name again. The torn one stands beside
 // it, if anything is left of it.
-Status Recovery::SetBeside(View& view, const Node& node) {
-  if (node.there == There::kAbsent) return BringBackReplaced(view, node);
+Status Recovery::SplitTornFile(View& view, const Node& node) {
+  if (node.remote.place == RemotePlace::kNone) return RestoreReplaced(view, node);
   Node theirs;
   theirs.parent = node.parent;
   theirs.name = node.name;
-  theirs.there = node.there;
-  theirs.there_parent = node.there_parent;
-  theirs.there_name = node.there_name;
-  theirs.version = node.version;
-  theirs.size = theirs.there_size = node.there_size;
+  theirs.remote.place = node.remote.place;
+  theirs.remote.parent = node.remote.parent;
+  theirs.remote.name = node.remote.name;
+  theirs.remote.version = node.remote.version;
+  theirs.size = theirs.remote.size = node.remote.size;
   theirs.mode = node.mode;
   theirs.mtime = theirs.ctime = node.mtime;
   theirs.attributes_known = false;
-  PG_ASSIGN(Live * ours, view.Get(node.id));
-  PG_TRY(resolver_.KeepBeside(view, ours));
-  if (node.there == There::kElsewhere) {  // it moves there still
-    theirs.tried_parent = node.tried_parent;
-    theirs.tried_name = node.tried_name;
-    theirs.intent = view.index().NextIntent();
-    theirs.intent_since = node.intent_since;
+  PG_ASSIGN(Inode * ours, view.Get(node.id));
+  PG_TRY(resolver_.RenameToConflictCopy(view, ours));
+  if (node.remote.place == RemotePlace::kMoved) {  // it moves there still
+    theirs.attempt.parent = node.attempt.parent;
+    theirs.attempt.name = node.attempt.name;
+    theirs.pending.seq = view.index().NextSeq();
+    theirs.pending.since = node.pending.since;
     ForgetTried(&ours->node);
-    ours->node.there = There::kAbsent;
-    ours->node.there_parent = kNoNode;
-    ours->node.there_name.clear();
-    ours->node.version.clear();
+    ForgetRemote(&ours->node);
     PG_TRY(view.Save(ours));
   }
   PG_TRY(placement_.Inherit(view, &theirs));
   PG_TRY(view.index().Insert(&theirs));
   view.Touch(theirs.id);
-  if (theirs.intent != 0) view.Push(theirs.id, theirs.intent, Duration(0));
+  if (theirs.pending.seq != 0) view.Push(theirs.id, theirs.pending.seq, Duration(0));
   return {};
 }
 
 // What the store may have got of one that held the name between is whole: it is not taken back.
-Status Recovery::LeaveThere(View& view, const Node& torn) {
-  PG_ASSIGN(const NodeId id, view.index().FindTried(torn.parent, KeyPart(torn)));
+Status Recovery::KeepRemoteVersion(View& view, const Node& torn) {
+  PG_ASSIGN(const NodeId id, view.index().FindAttempt(torn.parent, KeyPart(torn)));
   PG_ASSIGN(auto between, view.index().Get(id));
   if (!between || id == torn.id || !between->gone()) return {};
-  if (between->there == There::kAbsent) return ForgetLost(view, std::move(*between));
+  if (between->remote.place == RemotePlace::kNone) return ForgetLost(view, std::move(*between));
   ForgetTried(&*between);
   return view.index().Update(*between);
 }
 
 // The whole file that is to go when that one is at its place.
 Result<std::optional<Node>> Recovery::ReplacedBy(View& view, const Node& torn) {
-  PG_ASSIGN(auto replaced, view.index().FindThere(torn.parent, KeyPart(torn), false));
+  PG_ASSIGN(auto replaced, view.index().FindRemote(torn.parent, KeyPart(torn), false));
   // (what a move left behind has no name)
-  if (!replaced || !replaced->gone() || replaced->name.empty() || (replaced->dirty & kForGood))
+  if (!replaced || !replaced->gone() || replaced->name.empty() ||
+      (replaced->dirty & kDurableUnlink))
     return std::optional<Node>();
   return replaced;
 }
 
 // A new file is torn: the one that it was to replace has the name again.
-Status Recovery::BringBackReplaced(View& view, const Node& torn) {
+Status Recovery::RestoreReplaced(View& view, const Node& torn) {
   PG_ASSIGN(auto replaced, ReplacedBy(view, torn));
   if (!replaced) return {};
-  PG_TRY(LeaveThere(view, torn));
+  PG_TRY(KeepRemoteVersion(view, torn));
   PG_ASSIGN(auto left, view.index().Get(torn.id));
   if (left && !left->gone() && left->size == 0) {
     PG_TRY(blocks_->Drop(torn.id, Place::kPending));
     PG_TRY(ForgetLost(view, std::move(*left)));
   } else if (left && !left->gone()) {
-    PG_ASSIGN(Live * ours, view.Get(torn.id));
-    PG_TRY(resolver_.KeepBeside(view, ours));
+    PG_ASSIGN(Inode * ours, view.Get(torn.id));
+    PG_TRY(resolver_.RenameToConflictCopy(view, ours));
   }
   return guard_.BringBack(view, std::move(*replaced));
 }
@@ -444,22 +439,22 @@ Status Recovery::BringBackReplaced(View& view, const Node& torn) {
 // was without that, often no more than a name that was taken first, does not replace it. Both are
 // again where the store has them; what came of a step that was begun is met there as another's.
 Status Recovery::UndoReplacing(View& view, Node* torn) {
-  if (torn->there != There::kElsewhere) return {};
+  if (torn->remote.place != RemotePlace::kMoved) return {};
   PG_ASSIGN(auto replaced, ReplacedBy(view, *torn));
-  if (!replaced || !(replaced->dirty & kByWaiting)) return {};
-  const auto folder = view.Get(torn->there_parent);
+  if (!replaced || !(replaced->dirty & kReplacedByUnsynced)) return {};
+  const auto folder = view.Get(torn->remote.parent);
   if (!folder.ok() || (*folder)->node.gone()) return {};
-  PG_TRY(LeaveThere(view, *torn));
+  PG_TRY(KeepRemoteVersion(view, *torn));
   ForgetTried(torn);
-  const NodeId parent = torn->there_parent;
-  const std::string key = torn->there_name;
+  const NodeId parent = torn->remote.parent;
+  const std::string key = torn->remote.name;
   torn->name = ShortenName(KeyToName(key));
-  PG_ASSIGN(const Live* taken, view.Find(parent, torn->name));
+  PG_ASSIGN(const Inode* taken, view.Find(parent, torn->name));
   if (taken != nullptr) {
-    PG_ASSIGN(torn->name, facts_.NameBeside(view, parent, torn->name));
+    PG_ASSIGN(torn->name, facts_.ConflictCopyName(view, parent, torn->name));
   }
   torn->parent = parent;
-  SetThere(torn, parent, key);
+  SetRemote(torn, parent, key);
   PG_TRY(placement_.Inherit(view, torn));
   PG_TRY(view.index().Update(*torn));
   return guard_.BringBack(view, std::move(*replaced));

@@ -54,18 +54,18 @@ class Recovery : public Component {
   Result<Remains> LookAtPending(View& view, const Node& node, bool power_cut);
   static bool WrittenAnew(const Node& node);
   bool EmptyWhenSynced(View& view, const Node& node) const;
-  Status DoubtSigns(View& view, std::vector<Node>* waiting);
+  Status DoubtOrigins(View& view, std::vector<Node>* waiting);
   Status MendPending(View& view, Node* node, bool power_cut);
-  Status MendMade(View& view, Node* node);
-  Status TakeBackEmptied(View& view, Node* node);
-  Result<bool> TakeOutGaps(const Node& node, std::uint64_t length, RangeSet* present);
+  Status MendAttempts(View& view, Node* node);
+  Status RollBackTruncated(View& view, Node* node);
+  Result<bool> SubtractGaps(const Node& node, std::uint64_t length, RangeSet* present);
   static void ForgetTried(Node* node);
   Status ForgetLost(View& view, Node node);
-  Status SetBeside(View& view, const Node& node);
-  Status LeaveThere(View& view, const Node& torn);
+  Status SplitTornFile(View& view, const Node& node);
+  Status KeepRemoteVersion(View& view, const Node& torn);
   Result<std::optional<Node>> ReplacedBy(View& view, const Node& torn);
   Status UndoReplacing(View& view, Node* torn);
-  Status BringBackReplaced(View& view, const Node& torn);
+  Status RestoreReplaced(View& view, const Node& torn);
 
   Facts& facts_;
   Contents& contents_;

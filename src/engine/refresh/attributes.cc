@@ -15,7 +15,6 @@ bool Refresher::NeedsAsking(const Node& node) {
          node.dirty == kClean;
 }
 
-// What the store says of it. A folder of which nobody has said anything is as any.
 Result<Entry> Refresher::LookAt(bool folder, const std::string& path, const Call& call) {
   if (!folder) return store_->Look(path, call);
   auto own = store_->LookFolder(path, call);
@@ -27,11 +26,12 @@ Result<Entry> Refresher::LookAt(bool folder, const std::string& path, const Call
 
 Status Refresher::LearnAttributes(NodeId id, const Entry& entry, Steady asked, bool answers) {
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  Node& node = live->node;
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  Node& node = inode->node;
   const bool folder = node.kind == NodeKind::kFolder;
   if (node.attributes_known || folder != (entry.kind == Kind::kFolder)) return {};
-  if (folder ? provenance_.MayBeElsewhere(view, node, asked) : node.version != entry.version)
+  if (folder ? provenance_.AbsenceIsInconclusive(view, node, asked)
+             : node.remote.version != entry.version)
     return {};
   const Attributes& a = entry.attributes;
   if (a.mode && !(node.dirty & kOwnMode)) node.mode = *a.mode;
@@ -47,11 +47,9 @@ Status Refresher::LearnAttributes(NodeId id, const Entry& entry, Steady asked, b
   node.attributes_known = true;
   const bool shows = a.mode || a.mtime || options_.shared;
   if (shows && !answers) view.Emit(Event::AttributesChanged(id));
-  return view.Save(live);
+  return view.Save(inode);
 }
 
-// Of a folder whose names are in `key`, once they have been listed. If it fails, with the next
-// listing.
 void Refresher::LearnFolder(NodeId id, const std::string& key) {
   const Steady asked = options_.clock->Now();
   const std::string path = key.substr(0, key.size() - 1);
@@ -66,14 +64,14 @@ Result<Attr> Refresher::AttrAsking(NodeId id, AskFor ask) {
   const Steady asked = options_.clock->Now();
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(id));
-    if (live->node.there == There::kAbsent) return facts_.AttrOf(*live);
-    const bool needs = NeedsAsking(live->node) ||
-                       (!ModeIsKnown(live->node) &&
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    if (inode->node.remote.place == RemotePlace::kNone) return facts_.AttrOf(*inode);
+    const bool needs = NeedsAsking(inode->node) ||
+                       (!ModeIsKnown(inode->node) &&
                         (ask == AskFor::kMode || (ask == AskFor::kSome && pace_.MayWait())));
-    if (!needs) return facts_.AttrOf(*live);
-    PG_ASSIGN(path, view.TherePath(live->node));
-    folder = live->node.kind == NodeKind::kFolder;
+    if (!needs) return facts_.AttrOf(*inode);
+    PG_ASSIGN(path, view.RemotePath(inode->node));
+    folder = inode->node.kind == NodeKind::kFolder;
   }
   if (store_->Check().ok()) {
     const auto entry =
@@ -81,8 +79,8 @@ Result<Attr> Refresher::AttrAsking(NodeId id, AskFor ask) {
     if (entry.ok()) PG_TRY(LearnAttributes(id, *entry, asked, true));
   }
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  return facts_.AttrOf(*live);
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  return facts_.AttrOf(*inode);
 }
 
 }  // namespace pargeter

@@ -34,7 +34,7 @@ void Refresher::FeedLoop() {
   std::string moment;
   {
     View view(&tree_);
-    const auto kept = view.index().Meta(Mark::kFeedMoment);
+    const auto kept = view.index().Meta(Mark::kFeedCursor);
     if (kept.ok()) moment = *kept;
   }
   const Duration busy = options_.feed_pause;  // between two looks then
@@ -44,11 +44,11 @@ void Refresher::FeedLoop() {
       pause = std::min(pause * 2, busy * 5);
       continue;
     }
-    const auto looked = LookAtFeed(&moment);
+    const auto looked = ReadFeed(&moment);
     {
       View view(&tree_);
       feed_asked_(view).reset();
-      NoteAccess(view, looked.ok() ? Status() : Status(looked.error()));
+      OnAccessResult(view, looked.status());
     }
     if (!looked.ok() && looked.error().code == Code::kUnsupported) {
       has_feed_ = false;
@@ -61,7 +61,8 @@ void Refresher::FeedLoop() {
       }
       moment.clear();
       View view(&tree_);
-      merge_.listed_(view).clear();  // what was known may have changed unseen
+      merge_.listing_ages_(view).DistrustAll(
+          options_.clock->Now());  // what was known may have changed unseen
     }
     if (looked.ok()) {
       has_feed_ = true;
@@ -76,17 +77,16 @@ void Refresher::FeedLoop() {
 bool Refresher::IsBusy() {
   View view(&tree_);
   const Steady now = options_.clock->Now();
-  return std::any_of(visited_(view).begin(), visited_(view).end(),
+  return std::any_of(visited_at_(view).begin(), visited_at_(view).end(),
                      [&](const auto& visit) { return now - visit.second < kBusy; });
 }
 
-// How many changes came.
-Result<std::size_t> Refresher::LookAtFeed(std::string* moment) {
+Result<std::size_t> Refresher::ReadFeed(std::string* moment) {
   if (moment->empty()) {
     PG_ASSIGN(*moment, store_->Ask(Traffic::kHousekeeping,
                                    [&](const Call& c) { return store_->FeedStart(c); }));
     View view(&tree_);
-    PG_TRY(view.index().SetMeta(Mark::kFeedMoment, *moment));
+    PG_TRY(view.index().SetMeta(Mark::kFeedCursor, *moment));
     return std::size_t{0};
   }
   std::size_t count = 0;
@@ -100,23 +100,21 @@ Result<std::size_t> Refresher::LookAtFeed(std::string* moment) {
       return store_->ChangesSince(*moment, c);
     }));
     count += changes.all.size();
-    PG_TRY(TakeChanges(changes, started));
+    PG_TRY(MergeChanges(changes, started));
     more = changes.more && changes.next != *moment;
     if (changes.next == *moment) continue;
     *moment = changes.next;
     View view(&tree_);
-    PG_TRY(view.index().SetMeta(Mark::kFeedMoment, *moment));
+    PG_TRY(view.index().SetMeta(Mark::kFeedCursor, *moment));
   }
   return count;
 }
 
-// First what is new or changed, so that what moved is known by its version before it is missed at
-// its old place; then what is gone.
-Status Refresher::TakeChanges(const Changes& changes, Steady started) {
+Status Refresher::MergeChanges(const Changes& changes, Steady started) {
   std::vector<NodeId> doubtful;
   std::vector<std::pair<NodeId, std::string>> unseen;
   for (const Changes::One& one : changes.all)
-    if (one.path == kRulesName && one.entry) PG_TRY(LookForRules({*one.entry}));
+    if (one.path == kRulesName && one.entry) PG_TRY(FindSharedRules({*one.entry}));
   {
     View view(&tree_);
     view.Trim();
@@ -128,9 +126,9 @@ Status Refresher::TakeChanges(const Changes& changes, Steady started) {
       if (folder == kNoNode) continue;
       PG_ASSIGN(const auto node,
                 facts_.NodeThere(view, folder, one.path.substr(one.path.rfind('/') + 1), false));
-      if (node && !node->gone() && node->intent == 0 && node->size > 0 &&
-          !provenance_.MayBeElsewhere(view, *node, started))
-        left[node->version].push_back(node->id);
+      if (node && !node->gone() && node->pending.seq == 0 && node->size > 0 &&
+          !provenance_.AbsenceIsInconclusive(view, *node, started))
+        left[node->remote.version].push_back(node->id);
     }
     for (const Changes::One& one : changes.all) {
       if (!one.entry) continue;
@@ -142,7 +140,7 @@ Status Refresher::TakeChanges(const Changes& changes, Steady started) {
       if (missed)
         unseen.emplace_back(folder, one.entry->name);
       else
-        PG_TRY(merge_.TakeChanged(view, folder, *one.entry, started, &left, &doubtful));
+        PG_TRY(merge_.MergeChanged(view, folder, *one.entry, started, &left, &doubtful));
     }
     for (auto one = changes.all.rbegin(); one != changes.all.rend(); ++one) {
       if (one->entry) continue;
@@ -151,22 +149,22 @@ Status Refresher::TakeChanges(const Changes& changes, Steady started) {
       const std::string key = one->path.substr(one->path.rfind('/') + 1);
       for (const bool is_folder : {false, true}) {
         PG_ASSIGN(const auto node, facts_.NodeThere(view, folder, key, is_folder));
-        if (!node || provenance_.MayBeElsewhere(view, *node, started)) continue;
-        PG_ASSIGN(Live * live, view.Get(node->id));
-        PG_TRY(merge_.VanishedThere(view, live, started));
-        provenance_.removed_(view)[{folder, key}] = options_.clock->Now();
+        if (!node || provenance_.AbsenceIsInconclusive(view, *node, started)) continue;
+        PG_ASSIGN(Inode * inode, view.Get(node->id));
+        PG_TRY(merge_.RemoteDeleted(view, inode, started));
+        provenance_.recent(view).NoteGone(folder, key);
       }
     }
     PG_TRY(change.Commit());
     tree_.NotifyAll();
     if (std::exchange(pins_changed_(view), false)) pins_.Wake();
   }
-  for (const NodeId id : doubtful) Ignore(LookAgain(id));  // changed here just then
+  for (const NodeId id : doubtful) Ignore(Revalidate(id));  // changed here just then
   for (const auto& [folder, key] : unseen) {
-    const Status looked = LookForKey(folder, key);
+    const Status looked = LookupRemote(folder, key);
     // it is not told of again: the folder's next visitor waits for a listing
     View view(&tree_);
-    if (!looked.ok()) merge_.listed_(view).erase(folder);
+    if (!looked.ok()) merge_.listing_ages_(view).Distrust(folder, options_.clock->Now());
   }
   return {};
 }

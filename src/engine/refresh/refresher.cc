@@ -44,23 +44,20 @@ constexpr Nanos kOldListing = 600ll * 1'000'000'000;
 
 }  // namespace
 
-// Before a folder is taken for empty, or a name for free, its listing must be known.
 Status Refresher::EnsureListed(NodeId folder) {
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.GetFolder(folder));
-    if (live->node.listed_at != 0 || live->node.there == There::kAbsent) return {};
+    PG_ASSIGN(Inode * inode, view.GetFolder(folder));
+    if (inode->node.listed_at != 0 || inode->node.remote.place == RemotePlace::kNone) return {};
   }
   return ListFolder(folder, ListWait::kAll, "");
 }
 
 bool Refresher::IsFresh(View& view, NodeId id) {
-  const auto it = merge_.listed_(view).find(id);
-  return it != merge_.listed_(view).end() &&
-         options_.clock->Now() - it->second < limits_(view).fresh_for;
+  const std::optional<Steady> listed = merge_.listing_ages_(view).When(id);
+  return listed && options_.clock->Now() - *listed < limits_(view).fresh_for;
 }
 
-// Joins the listing that is under way, or begins one on a thread of its own.
 Status Refresher::ListFolder(NodeId id, ListWait wait, const std::string& until_name,
                              Traffic traffic) {
   PG_TRY(store_->Check());
@@ -68,11 +65,11 @@ Status Refresher::ListFolder(NodeId id, ListWait wait, const std::string& until_
   bool probe_name = false;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * folder, view.GetFolder(id));
+    PG_ASSIGN(Inode * folder, view.GetFolder(id));
     // while a folder's move is under way its names stand in two places: not now
     const bool known = folder->node.listed_at != 0;
     const Steady moved_by = std::min(deadline, options_.clock->Now() + kMoveMayTake);
-    while (!known && provenance_.MayBeElsewhere(view, folder->node, Steady::max())) {
+    while (!known && provenance_.AbsenceIsInconclusive(view, folder->node, Steady::max())) {
       const Steady now = options_.clock->Now();
       if (now >= moved_by)
         return Error(Code::kBusy, "the folder's move is not done at the store yet");
@@ -82,9 +79,9 @@ Status Refresher::ListFolder(NodeId id, ListWait wait, const std::string& until_
       PG_ASSIGN(folder, view.GetFolder(id));
     }
     for (NodeId up = id; up != kRootId;) {
-      PG_ASSIGN(Live * above, view.Get(up));
-      if (above->node.there == There::kAbsent) return {};
-      if (above->node.there == There::kElsewhere && known) return {};
+      PG_ASSIGN(Inode * above, view.Get(up));
+      if (above->node.remote.place == RemotePlace::kNone) return {};
+      if (above->node.remote.place == RemotePlace::kMoved && known) return {};
       up = above->node.parent;
       if (up == kNoNode) return Error(Code::kNotFound, "the folder is gone");
     }
@@ -94,7 +91,7 @@ Status Refresher::ListFolder(NodeId id, ListWait wait, const std::string& until_
       slot->folder = id;
       slot->started = options_.clock->Now();
       slot->traffic = traffic;
-      PG_ASSIGN(slot->key, view.FolderKey(id));
+      PG_ASSIGN(slot->key, view.RemotePrefix(id));
       if (!BeginListing(slot)) {
         const auto here = slot;
         view.Unlock();
@@ -109,8 +106,8 @@ Status Refresher::ListFolder(NodeId id, ListWait wait, const std::string& until_
     const Steady patience = known ? std::min(deadline, listing->started + kKnownMayTake) : deadline;
     while (!listing->done && !(wait == ListWait::kFirstPage && listing->first_page)) {
       if (!until_name.empty()) {
-        PG_ASSIGN(Live * live, view.Find(id, until_name));
-        if (live != nullptr) return {};
+        PG_ASSIGN(Inode * inode, view.Find(id, until_name));
+        if (inode != nullptr) return {};
         if (listing->first_page) {  // a large folder: ask for the one name instead of waiting
           probe_name = true;
           break;
@@ -122,10 +119,9 @@ Status Refresher::ListFolder(NodeId id, ListWait wait, const std::string& until_
     }
     if (!probe_name) return listing->error ? Status(*listing->error) : Status();
   }
-  return LookForKey(id, NameToKey(until_name));
+  return LookupRemote(id, NameToKey(until_name));
 }
 
-// False: the system has no thread to give, and whoever asks must do it himself.
 bool Refresher::BeginListing(const std::shared_ptr<Listing>& listing) {
   try {
     std::thread([this, listing] { RunListing(listing); }).detach();
@@ -135,13 +131,12 @@ bool Refresher::BeginListing(const std::shared_ptr<Listing>& listing) {
   }
 }
 
-// One name that is not known here, as the store has it, asked for by itself.
-Status Refresher::LookForKey(NodeId id, const std::string& key) {
+Status Refresher::LookupRemote(NodeId id, const std::string& key) {
   std::string path;
   Steady asked;  // what was moved here since is newer than the answer
   {
     View view(&tree_);
-    PG_ASSIGN(path, view.FolderKey(id));
+    PG_ASSIGN(path, view.RemotePrefix(id));
     path += key;
     asked = options_.clock->Now();
   }
@@ -152,17 +147,16 @@ Status Refresher::LookForKey(NodeId id, const std::string& key) {
   if (spelled) return ListFolder(id, ListWait::kAll, "");  // that one tells what it is called
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(Live * folder, view.GetFolder(id));
-  if (provenance_.MayBeElsewhere(view, folder->node, asked)) return merge_.MovedMeanwhile();
-  PG_TRY(merge_.TakeOne(view, id, *entry, asked));
+  PG_ASSIGN(Inode * folder, view.GetFolder(id));
+  if (provenance_.AbsenceIsInconclusive(view, folder->node, asked)) return merge_.MovedMeanwhile();
+  PG_TRY(merge_.MergeOne(view, id, *entry, asked));
   return change.Commit();
 }
 
-// Of something that is known under a name which the store may take for the same.
 Result<bool> Refresher::IsOtherSpelling(NodeId folder, const std::string& name,
                                         const Entry& entry) {
   View view(&tree_);
-  PG_ASSIGN(const std::vector<std::string> names, view.index().NamesThere(folder, entry.version));
+  PG_ASSIGN(const std::vector<std::string> names, view.index().RemoteNames(folder, entry.version));
   return std::any_of(names.begin(), names.end(), [&](const std::string& other) {
     return DifferInSpelling(KeyToName(other), name);
   });
@@ -174,9 +168,9 @@ void Refresher::RunListing(const std::shared_ptr<Listing>& listing) {
     auto page = store_->Ask(listing->traffic,
                             [&](const Call& c) { return store_->List(listing->key, next, c); });
     if (page.ok()) {
-      outcome = listing->folder == kRootId ? LookForRules(page->entries) : Status();
+      outcome = listing->folder == kRootId ? FindSharedRules(page->entries) : Status();
       if (!outcome.ok()) break;
-      outcome = merge_.TakePage(listing.get(), page->entries, page->may_write);
+      outcome = merge_.MergePage(listing.get(), page->entries, page->may_write);
       if (!outcome.ok()) break;
       if (page->next.empty()) {
         outcome = merge_.EndListing(listing.get());
@@ -197,14 +191,13 @@ void Refresher::RunListing(const std::shared_ptr<Listing>& listing) {
   if (!CloseListing(listing.get(), outcome)) return;
   LearnFolder(listing->folder, listing->key);  // nobody waits for that, but the end
   View view(&tree_);
-  --learning_(view);
+  --attribute_reads_(view);
   tree_.NotifyAll();
 }
 
-// Tells those who wait for it. True: mode and owner of the folder itself are to be learnt yet.
 bool Refresher::CloseListing(Listing* listing, const Status& outcome) {
   View view(&tree_);
-  if (listing->folder == kRootId || outcome.ok()) NoteAccess(view, outcome);
+  if (listing->folder == kRootId || outcome.ok()) OnAccessResult(view, outcome);
   const auto folder = view.Get(listing->folder);
   if (!outcome.ok() && outcome.error().code == Code::kBusy) {
     // known: shown as it is known
@@ -217,20 +210,19 @@ bool Refresher::CloseListing(Listing* listing, const Status& outcome) {
                outcome.error().what);
     }
   } else {
-    merge_.listed_(view)[listing->folder] = listing->started;
+    merge_.listing_ages_(view).Note(listing->folder, listing->started);
     health_.ClearFault(listing->folder);
   }
   if (std::exchange(pins_changed_(view), false)) pins_.Wake();
   const bool learn = outcome.ok() && folder.ok() && !(*folder)->node.attributes_known;
-  if (learn) ++learning_(view);
+  if (learn) ++attribute_reads_(view);
   listing->done = true;
   listings_(view).erase(listing->folder);
   tree_.NotifyAll();
   return learn;
 }
 
-// The rules for all machines stand in the drive's folder: they hold before its names are shown.
-Status Refresher::LookForRules(const std::vector<Entry>& entries) {
+Status Refresher::FindSharedRules(const std::vector<Entry>& entries) {
   for (const Entry& entry : entries) {
     if (entry.name != kRulesName) continue;
     const Status taken = placement_.TakeSharedRules(entry.version);
@@ -262,17 +254,16 @@ void Refresher::RemoveLeftovers() {
   }
 }
 
-// One node's version seems to have changed: look, and take what is there.
-Status Refresher::LookAgain(NodeId id) {
+Status Refresher::Revalidate(NodeId id) {
   std::string path;
   Steady started;
   Node known;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(id));
-    known = live->node;
-    if (live->node.gone() || live->node.there == There::kAbsent) return {};
-    PG_ASSIGN(path, view.TherePath(live->node));
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    known = inode->node;
+    if (inode->node.gone() || inode->node.remote.place == RemotePlace::kNone) return {};
+    PG_ASSIGN(path, view.RemotePath(inode->node));
     started = options_.clock->Now();
   }
   const auto entry =
@@ -284,45 +275,36 @@ Status Refresher::LookAgain(NodeId id) {
                                                      Call{stop_, Traffic::kForeground}));
   }
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  if (provenance_.MayBeElsewhere(view, live->node, started)) return {};
-  if (ours && live->node.version == known.version && !live->node.gone())
-    return provenance_.AdoptVersion(view, live, *entry);  // whatever is done with it here meanwhile
-  if (live->node.gone() || (live->node.dirty & kData) || live->writers > 0) return {};
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  if (provenance_.AbsenceIsInconclusive(view, inode->node, started)) return {};
+  if (ours && inode->node.remote.version == known.remote.version && !inode->node.gone())
+    return provenance_.AdoptVersion(view, inode,
+                                    *entry);  // whatever is done with it here meanwhile
+  if (inode->node.gone() || (inode->node.dirty & kData) || inode->writers > 0) return {};
   if (!entry.ok() || entry->kind == Kind::kFolder) {
-    if (live->node.kind == NodeKind::kFolder) return {};
+    if (inode->node.kind == NodeKind::kFolder) return {};
     Change change(&view);
-    PG_TRY(merge_.VanishedThere(view, live, started));
+    PG_TRY(merge_.RemoteDeleted(view, inode, started));
     PG_TRY(change.Commit());
     return Error(Code::kStale, "the file was deleted at the store");
   }
-  provenance_.acked_(view)[id] = options_.clock->Now();  // for a listing that is under way
-  if (live->node.version == entry->version) return {};
+  provenance_.recent(view).NoteChanged(id);  // for a listing that is under way
+  if (inode->node.remote.version == entry->version) return {};
   Change change(&view);  // with its former bytes, or not at all
-  merge_.NewVersion(view, live, *entry);
-  PG_TRY(view.Save(live));
+  merge_.NewVersion(view, inode, *entry);
+  PG_TRY(view.Save(inode));
   return change.Commit();
 }
 
-// What is kept for answers that are older than it.
 void Refresher::ForgetOld(View& view) {
   const Steady now = options_.clock->Now();
-  const auto forget = [](auto* map, Steady before) {
-    for (auto it = map->begin(); it != map->end();)
-      it = it->second < before ? map->erase(it) : std::next(it);
-  };
   Steady oldest = now - kAnswersBy;
   if (feed_asked_(view)) oldest = std::min(oldest, *feed_asked_(view));
   for (const auto& [id, listing] : listings_(view)) oldest = std::min(oldest, listing->started);
-  forget(&provenance_.acked_(view), oldest);
-  forget(&provenance_.removed_(view), oldest);
-  forget(&provenance_.just_copied_(view), oldest);
-  forget(&provenance_.left_behind_(view), oldest);
-  forget(&provenance_.copy_seen_(view), now - kWatchFor * 2);
-  forget(&merge_.listed_(view), now - kWatchFor * 2);
+  provenance_.recent(view).ForgetBefore(oldest, now - kWatchFor * 2);
+  merge_.listing_ages_(view).ForgetBefore(now - kWatchFor * 2);
 }
 
-// Folders that people looked at lately are looked at again, so that changes elsewhere show here.
 void Refresher::WatchLoop() {
   for (int round = 1; !stop_->WaitFor(options_.watch_every); ++round) {
     spare_->Tend();
@@ -342,9 +324,9 @@ void Refresher::WatchLoop() {
     {
       View view(&tree_);
       const Steady now = options_.clock->Now();
-      for (auto it = visited_(view).begin(); it != visited_(view).end();) {
+      for (auto it = visited_at_(view).begin(); it != visited_at_(view).end();) {
         if (now - it->second > kWatchFor) {
-          it = visited_(view).erase(it);
+          it = visited_at_(view).erase(it);
         } else {
           if (!IsFresh(view, it->first) && due.size() < kManyVisited) due.push_back(it->first);
           ++it;
@@ -369,16 +351,25 @@ void Refresher::WatchLoop() {
   }
 }
 
+Status Refresher::ListAnew(NodeId id) {
+  PG_TRY(ListFolder(id, ListWait::kAll, ""));
+  {
+    View view(&tree_);
+    if (merge_.listing_ages_(view).When(id)) return {};
+  }
+  return ListFolder(id, ListWait::kAll, "");  // the first was under way before
+}
+
 Status Refresher::Refresh() {
   PG_TRY(store_->TryNow());
   std::vector<NodeId> folders = {kRootId};
   {
     View view(&tree_);
-    merge_.listed_(view).clear();
-    for (const auto& [id, when] : visited_(view)) folders.push_back(id);
+    merge_.listing_ages_(view).DistrustAll(options_.clock->Now());
+    for (const auto& [id, when] : visited_at_(view)) folders.push_back(id);
   }
   for (const NodeId id : folders) {
-    const Status listed = ListFolder(id, ListWait::kAll, "");
+    const Status listed = ListAnew(id);
     const bool gone = !listed.ok() && (listed.error().code == Code::kNotFound ||
                                        listed.error().code == Code::kStale);
     if (!listed.ok() && !gone) return listed;
@@ -389,7 +380,7 @@ Status Refresher::Refresh() {
   return {};
 }
 
-void Refresher::NoteAccess(View& view, const Status& look) {
+void Refresher::OnAccessResult(View& view, const Status& look) {
   const Code code = look.ok() ? Code::kInternal : look.error().code;
   if (code == Code::kNotFound || code == Code::kPermission || code == Code::kUntrusted ||
       code == Code::kSignIn)
@@ -398,17 +389,14 @@ void Refresher::NoteAccess(View& view, const Status& look) {
     RetryWaiting(view);
 }
 
-// What kept it may have been mended.
 void Refresher::RetryWaiting(View& view) {
-  const auto waiting = view.index().Intents(0, 1 << 30);
+  const auto waiting = view.index().PendingNodes(0, 1 << 30);
   if (!waiting.ok()) return;  // each has its own next try
-  for (const Node& node : *waiting) view.Push(node.id, node.intent, Duration(0));
+  for (const Node& node : *waiting) view.Push(node.id, node.pending.seq, Duration(0));
 }
 
 // ---- fetch
 
-// Every folder below that nobody has looked into yet is listed. One that cannot be keeps no other
-// from it, and is the error in the end.
 Status Refresher::ListBelow(NodeId id, const Cancel& cancel) {
   std::set<NodeId> tried;
   Mutex mutex;
@@ -419,7 +407,7 @@ Status Refresher::ListBelow(NodeId id, const Cancel& cancel) {
         id,
         [&](View& view, const Node& folder) -> Result<bool> {
           if (folder.effective == Placement::kHide) return false;
-          if (folder.listed_at == 0 && folder.there != There::kAbsent) {
+          if (folder.listed_at == 0 && folder.remote.place != RemotePlace::kNone) {
             if (tried.insert(folder.id).second) unknown.push_back(folder.id);
             return true;
           }
@@ -428,7 +416,7 @@ Status Refresher::ListBelow(NodeId id, const Cancel& cancel) {
         },
         [](View&, const Node&) {}));
     if (unknown.empty()) return failed ? Status(*failed) : Status();
-    PG_TRY(facts_.ForMany(unknown, [&](NodeId folder) -> Status {
+    PG_TRY(facts_.ParallelForEach(unknown, [&](NodeId folder) -> Status {
       if (cancel && cancel->cancelled()) return Error(Code::kCancelled, "it was called off");
       const Status listed = ListFolder(folder, ListWait::kAll, "", Traffic::kPrefetch);
       if (listed.ok() || listed.error().code == Code::kNotFound ||

@@ -9,7 +9,8 @@
 
 namespace pargeter {
 namespace {
-constexpr Duration kSilence(500), kTrial(1300), kTrialOffline(5000), kLook(100);
+constexpr Duration kSilence(500), kTrial(1300), kTrialOffline(5000), kLook(100),
+    kLongestPause(15000);
 
 bool Away(const Error& error) {
   return error.code == Code::kUnavailable || error.code == Code::kTimeout;
@@ -137,7 +138,7 @@ void LinkState::Run() {
       }
       continue;
     }
-    pause = there ? first_pause_ : std::min(pause * 2, Duration(15000));
+    pause = there ? first_pause_ : std::min(pause * 2, kLongestPause);
     if (there) Back();
   }
 }

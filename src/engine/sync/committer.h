@@ -15,12 +15,16 @@ class Committer : public Component {
   Committer(Context* context, Contents* contents, Provenance* provenance, HeldFolders* held)
       : Component(context), contents_(*contents), provenance_(*provenance), held_(*held) {}
 
-  void ReadOnFromNewPlaces(View& view);
-  Result<Outcome> Settle(NodeId id);
-  // What it went into is there with it, where it was then, whatever is called otherwise since.
-  Status AboveIsThere(View& view, const Job& job);
-  Status LeaveOldPlace(View& view, const Job& job, SentAs how);
-  Status CommitUpload(Job* job, const Entry& entry, SentAs how);
+  // Nothing differs from the store any more.
+  Result<Outcome> MarkSynced(NodeId id);
+  // The folders on the path of the job exist at the store now, whatever their names are here.
+  Status MarkParentsExist(View& view, const Job& job);
+  // The old place of a moved node gets a row of its own, in the move's transaction: its deletion is
+  // done once, whatever happens between.
+  Status AddTombstone(View& view, const Job& job, UploadMethod how);
+  // The store has acknowledged exactly what the job sent.
+  Status CommitUpload(Job* job, const Entry& entry, UploadMethod how);
+  // The deleted node that had the object at the target loses it.
   void DropOccupant(View& view, Job* job);
 
  private:
@@ -29,9 +33,12 @@ class Committer : public Component {
     bool thin = false;      // they go: the file is thin
     bool given_up = false;  // they go: the cache's disk has no room for them
   };
-  Status SettleBytes(View& view, const Job& job, Live* live, const Entry& entry, Afterwards* then);
-  Result<Afterwards> RecordUpload(Job* job, const Entry& entry, SentAs how);
-  static void NoteAttributesSent(const Job& job, SentAs how, Node* node);
+  // The bytes here are the acknowledged ones: they are cache from now on.
+  Status SettleBytes(View& view, Inode* inode, const Entry& entry, Afterwards* then);
+  Result<Afterwards> RecordUpload(Job* job, const Entry& entry, UploadMethod how);
+  // Attributes that went along need not be sent again: a move takes along those that are at the
+  // store.
+  static void NoteAttributesSent(const Job& job, UploadMethod how, Node* node);
 
   Contents& contents_;
   Provenance& provenance_;

@@ -29,13 +29,20 @@ class ConflictResolver : public Component {
         evidence_(*evidence),
         committer_(*committer) {}
 
-  // It is, where the node is to go: it goes by way of a name of our own.
-  Result<Outcome> GoAside(Job* job);
+  // The object at the target is the node itself, under another spelling: the node goes by way of a
+  // temporary name.
+  Result<Outcome> MoveViaTempName(Job* job);
+  // A moved folder met another of its name: the file that was at `path` below it is called `kept`
+  // now.
   Status NameKept(View& view, NodeId folder, const std::string& path, const std::string& kept,
                   const std::string& version);
+  // The store has another object than planned at the target: finds out whose, and acts on that.
   Result<Outcome> Conflict(Job* job);
-  Status KeepBeside(View& view, Live* live);
-  Result<bool> MeetsFile(const Job& job);
+  // The node gets the name of a conflict copy.
+  Status RenameToConflictCopy(View& view, Inode* inode);
+  // On a store with one object for each path: a file of others has the name of a folder on the
+  // path. True: that folder yields its name, and the step is planned again.
+  Result<bool> FindForeignFileOnPath(const Job& job);
 
  private:
   // What stands at the place where a node goes.
@@ -49,16 +56,26 @@ class ConflictResolver : public Component {
     kFolder,     // a folder of others
     kTheirs      // a file of others
   };
+  // Whose object is at the target? Facts are gathered lazily: a request is made only if no earlier
+  // fact decides.
   Result<Standing> Classify(Job* job, const std::optional<Entry>& there);
+  // An earlier attempt sent, copied or moved it there, and the answer was lost.
   Result<bool> IsOurs(const Job& job, const Entry& there);
+  // The node whose place this was, deleted or moved here, sent it there.
   Result<bool> IsOccupants(const Job& job, const Entry& there);
+  // Only attributes may have to be sent.
   Result<Outcome> AdoptSameBytes(Job* job, const Entry& there);
-  Status AdoptOurs(View& view, Job* job, Live* live, const Entry& there);
-  Status Resolve(View& view, Job* job, Live* live, Standing standing,
+  // The content was changed here once more: the next step starts from the object there.
+  Status AdoptOurs(View& view, Job* job, Inode* inode, const Entry& there);
+  // Acts on a verdict that leaves the node still to be sent.
+  Status Resolve(View& view, Job* job, Inode* inode, Standing standing,
                  const std::optional<Entry>& there);
-  Status StandBeside(View& view, Job* job, Live* live, const Entry& there);
+  // Changed on both sides: their version keeps the name, ours becomes a conflict copy.
+  Status KeepBothFiles(View& view, Job* job, Inode* inode, const Entry& there);
   void NoteConflict(View& view, const std::string& path, const Node& kept);
-  Status GivesWay(NodeId folder, const std::string& path, Steady asked);
+  // The folder whose name a file of others has taken gets the name of a conflict copy, or is gone
+  // from the store.
+  Status YieldName(NodeId folder, const std::string& path, Steady asked);
 
   Facts& facts_;
   Provenance& provenance_;

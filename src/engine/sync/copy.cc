@@ -26,24 +26,26 @@ namespace {
 constexpr Duration kHeldOpen(5000);
 }  // namespace
 
-// A move, a copy of another file, or new attributes: the store copies, no bytes come through here.
 Result<Outcome> Uploader::CopyFile(Job* job) {
   const Node& node = job->node;
-  const bool copy_of = !node.copy_of.empty();
-  const std::string from = copy_of ? node.copy_of : job->there_path;
-  const std::string version = copy_of ? node.copy_version : node.version;
+  const bool copy_of = !node.copy.path.empty();
+  const std::string from = copy_of ? node.copy.path : job->there_path;
+  const std::string version = copy_of ? node.copy.version : node.remote.version;
   const bool move = !copy_of && from != job->path;
   const bool attributes = copy_of || !move || (node.dirty & kAttributes);
   const Precondition only_if = from == job->path ? Precondition::Anything() : job->only_if;
   const bool in_one = move && store_->Can().moves_files;
-  SentAs how = in_one ? SentAs::kMove : move ? SentAs::kCopy : SentAs::kBytes;
-  const std::uint64_t size = copy_of ? node.size : node.there_size;
-  PG_TRY(send_log_.EndParts(node.upload, job->call));
+  UploadMethod how = in_one ? UploadMethod::kMove
+                     : move ? UploadMethod::kCopy
+                            : UploadMethod::kBytes;
+  const std::uint64_t size = copy_of ? node.size : node.remote.size;
+  PG_TRY(send_log_.AbortMultipart(node.upload_log, job->call));
   const bool in_parts = !in_one && send_log_.CopiedInParts(size);
-  if (in_parts) PG_TRY(send_log_.JournalUnknownParts(job->id, job->path));
+  if (in_parts) PG_TRY(send_log_.JournalUnknownMultipart(job->id, job->path));
   // it may be made though nobody learns of it: its time tells it then
   const bool here = from == job->path;
-  const bool told = store_->Can().tells_writer && provenance_.SignTells(node, job->Place());
+  const bool told =
+      store_->Can().tells_writer && provenance_.OriginIsConclusive(node, job->Place());
   if ((here || (copy_of && !told)) && !in_parts && job->attributes.mtime)
     PG_TRY(send_log_.JournalSent(*job, TimeMark(size, *job->attributes.mtime)));
   auto entry = in_one ? store_->MoveFile(from, version, job->path, only_if, job->call)
@@ -51,35 +53,33 @@ Result<Outcome> Uploader::CopyFile(Job* job) {
                                      attributes ? &job->attributes : nullptr, only_if, job->call);
   if (!entry.ok() && in_parts) {
     if (MayRetry(entry.error().code)) return entry.error();
-    PG_TRY(send_log_.EndParts("?\n" + job->path, job->call));
+    PG_TRY(send_log_.AbortMultipart(UploadLog(MultipartNote{.path = job->path}), job->call));
   }
   job->parts_ended = true;
-  if (!entry.ok() && move && !job->aside && MayBeItself(entry.error().code)) {
-    PG_ASSIGN(const bool itself, evidence_.IsItself(*job, job->path));
-    if (itself) return resolver_.GoAside(job);
+  if (!entry.ok() && move && !job->aside && MayBeAliasOfSelf(entry.error().code)) {
+    PG_ASSIGN(const bool itself, evidence_.IsAliasOfSelf(*job, job->path));
+    if (itself) return resolver_.MoveViaTempName(job);
   }
   if (!entry.ok() &&
       (entry.error().code == Code::kChanged || entry.error().code == Code::kNotFound)) {
     PG_ASSIGN(std::optional<Entry> target, store_->LookIfThere(job->path, job->call));
     bool made = false;
     if (move && target) {
-      PG_ASSIGN(made, evidence_.MadeBefore(*job, from, entry.error().code, *target));
+      PG_ASSIGN(made, evidence_.IsEarlierCopy(*job, from, entry.error().code, *target));
     }
     if (!made) return ResolveRefusedCopy(job, from, version);
     entry = std::move(*target);  // made by a former attempt, whose answer was lost
-    if (!in_one) how = SentAs::kCopyBefore;
+    if (!in_one) how = UploadMethod::kEarlierCopy;
   }
   if (!entry.ok()) return entry.error();
   PG_TRY(committer_.CommitUpload(job, *entry, how));
-  return Outcome::kDone;
+  return Outcome::Done();
 }
 
-// The store refused to copy `version` of `from`, since the original or the target is another one
-// than planned, and the target is not our own copy.
 Result<Outcome> Uploader::ResolveRefusedCopy(Job* job, const std::string& from,
                                              const std::string& version) {
   const Node& node = job->node;
-  const bool copy_of = !node.copy_of.empty();
+  const bool copy_of = !node.copy.path.empty();
   PG_ASSIGN(std::optional<Entry> source, store_->LookIfThere(from, job->call));
   if (source && source->kind == Kind::kFolder) source.reset();
   if (source && source->version == version) {
@@ -92,16 +92,15 @@ Result<Outcome> Uploader::ResolveRefusedCopy(Job* job, const std::string& from,
     // those of the original, which have to be here for that.
     if (copy_of)
       PG_TRY(fetcher_.EnsurePresent(job->content, {0, job->size}, {0, 0},
-                                    options_.clock->Now() + std::chrono::hours(1),
-                                    Traffic::kUpload));
+                                    options_.clock->Now() + kFetchWithin, Traffic::kUpload));
     return resolver_.Conflict(job);
   }
   if (copy_of) {
     // the original was replaced before it was copied, and nobody was told that it was
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(job->id));
-    if (live->node.generation == node.generation) PG_TRY(contents_.GiveUpCopy(view, live));
-    return Outcome::kAgain;
+    PG_ASSIGN(Inode * inode, view.Get(job->id));
+    if (inode->node.generation == node.generation) PG_TRY(contents_.DiscardCopy(view, inode));
+    return Outcome::Again();
   }
   bool ours = false;
   if (source) {
@@ -109,29 +108,30 @@ Result<Outcome> Uploader::ResolveRefusedCopy(Job* job, const std::string& from,
   }
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(Live * live, view.Get(job->id));
-  job->delay = Duration(100);
-  if (ours && live->node.version == version) {  // whatever is done with it here meanwhile
-    PG_TRY(provenance_.AdoptVersion(view, live, *source));
+  PG_ASSIGN(Inode * inode, view.Get(job->id));
+  if (ours && inode->node.remote.version == version) {  // whatever is done with it here meanwhile
+    PG_TRY(provenance_.AdoptVersion(view, inode, *source));
     PG_TRY(change.Commit());
-    return Outcome::kAgain;
+    return Outcome::Again(kSoon);
   }
   // about to be written here: looked at again now and then
-  if (live->writers > 0) job->delay = std::min(kHeldOpen, options_.open_patience);
-  // written here since it was planned, or about to be: then it is no mere move any more
-  if (live->node.generation != node.generation || live->writers > 0) return Outcome::kAgain;
+  if (inode->writers > 0)
+    return Outcome::Again(std::min(kHeldOpen, options_.open_patience),
+                          "a program is writing the file");
+  // written here since it was planned: then it is no mere move any more
+  if (inode->node.generation != node.generation) return Outcome::Again(kSoon);
   // deleted here since: that was of the version that was seen, and not of this one
-  if (live->node.gone()) return Outcome::kAgain;
+  if (inode->node.gone()) return Outcome::Again(kSoon);
   if (source) {
-    merge_.NewVersion(view, live, *source);  // changed there, moved here: the new version moves
-    PG_TRY(view.Save(live));
+    merge_.NewVersion(view, inode, *source);  // changed there, moved here: the new version moves
+    PG_TRY(view.Save(inode));
     PG_TRY(change.Commit());
-    return Outcome::kAgain;
+    return Outcome::Again(kSoon);
   }
-  live->node.intent = 0;  // deleted there, moved here: nothing of ours is lost with it
-  PG_TRY(merge_.VanishedThere(view, live, options_.clock->Now()));
+  inode->node.pending.seq = 0;  // deleted there, moved here: nothing of ours is lost with it
+  PG_TRY(merge_.RemoteDeleted(view, inode, options_.clock->Now()));
   PG_TRY(change.Commit());
-  return Outcome::kDone;
+  return Outcome::Done();
 }
 
 }  // namespace pargeter

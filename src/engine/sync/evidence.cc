@@ -19,7 +19,6 @@
 #include "engine/provenance/provenance.h"
 #include "engine/provenance/sent.h"
 #include "engine/sync/job.h"
-#include "engine/sync/planner.h"
 #include "engine/sync/send_log.h"
 #include "provider/attributes.h"
 
@@ -40,38 +39,38 @@ constexpr int kCalledOff = 10;  // times as long as one without an answer
 
 // Without the lock: did a former attempt of this node make what stands there? An upload says so; a
 // copy by the store looks like its original.
-Result<bool> Evidence::MadeBy(const Job& job, const Entry& made) {
-  if (job.node.dirty & kUnsure) return false;  // the better one, perhaps
+Result<bool> Evidence::IsMadeByAttempt(const Job& job, const Entry& made) {
+  if (job.node.dirty & kMaybeStale) return false;  // the better one, perhaps
   const bool tried = !job.tried_path.empty();
   const std::string place =
-      tried ? PlaceIn(job.node.tried_parent, job.node.tried_name) : job.Place();
+      tried ? PlaceIdIn(job.node.attempt.parent, job.node.attempt.name) : job.Place();
   bool sent = made.attributes.origin == provenance_.OriginOf(job.id) &&
-              provenance_.SignTells(job.node, place);
+              provenance_.OriginIsConclusive(job.node, place);
   if (!sent) {
     PG_ASSIGN(sent, provenance_.WasSent(job.node, place, tried ? job.tried_path : job.path, made,
                                         job.call));
   }
-  if (sent) return IsWhatIsKnown(job, made);
-  if (job.there_path.empty() || !MayBeCopy(job.node.version, job.node.there_size, made))
+  if (sent) return MatchesKnownVersion(job, made);
+  if (job.there_path.empty() || !MayBeCopy(job.node.remote.version, job.node.remote.size, made))
     return false;
   PG_ASSIGN(const std::optional<Entry> original, store_->LookIfThere(job.there_path, job.call));
-  if (!original || original->version != job.node.version) return false;
+  if (!original || original->version != job.node.remote.version) return false;
   return IsCopy(job, "", job.there_path, original->version, original->size, made);
 }
 
 // What only moves has the version that is known, wherever it is. Where it was sent and another one
 // stands, a power cut has taken the memory of that: neither is to go for the other.
-Result<bool> Evidence::IsWhatIsKnown(const Job& job, const Entry& made) {
+Result<bool> Evidence::MatchesKnownVersion(const Job& job, const Entry& made) {
   const Node& node = job.node;
-  const bool moves = node.there == There::kElsewhere && !(node.dirty & (kData | kTriedData)) &&
-                     node.copy_of.empty();
-  if (!moves || made.version == node.version) return true;
-  return IsCopy(job, "", job.there_path, node.version, node.there_size, made);
+  const bool moves = node.remote.place == RemotePlace::kMoved &&
+                     !(node.dirty & (kData | kAttemptHadData)) && node.copy.path.empty();
+  if (!moves || made.version == node.remote.version) return true;
+  return IsCopy(job, "", job.there_path, node.remote.version, node.remote.size, made);
 }
 
 // Without the lock. The sign of it: the store answers for a name that it does not list, beside the
 // one that it does.
-Result<bool> Evidence::IsItself(const Job& job, const std::string& path) {
+Result<bool> Evidence::IsAliasOfSelf(const Job& job, const std::string& path) {
   const auto [folder, name] = Parted(path);
   const auto [old_folder, old_name] = Parted(job.there_path);
   if (job.there_path.empty() || folder != old_folder || name == old_name) return false;
@@ -97,7 +96,7 @@ Result<std::pair<bool, bool>> Evidence::ListsNames(const std::string& folder, co
 }
 
 // Two names in one folder: it answers for both, and lists one of them.
-Result<bool> Evidence::AreOne(const std::string& a, const std::string& b, const Call& call) {
+Result<bool> Evidence::AreAliases(const std::string& a, const std::string& b, const Call& call) {
   for (const std::string& path : {a, b}) {
     PG_ASSIGN(const std::optional<Entry> answers, store_->LookIfThere(path, call));
     if (!answers) return false;
@@ -109,93 +108,74 @@ Result<bool> Evidence::AreOne(const std::string& a, const std::string& b, const 
 
 // Without the lock: was the file itself moved there, and nobody learnt of it? Then it is all that
 // the store has of it, and goes back the same way.
-Result<bool> Evidence::WentThere(const Job& job, const Entry& made) {
+Result<bool> Evidence::HasMovedTo(const Job& job, const Entry& made) {
   if (!store_->Can().moves_files || job.there_path.empty() || job.there_path == job.tried_path)
     return false;
-  if (made.version != job.node.version || made.size != job.node.there_size) return false;
+  if (made.version != job.node.remote.version || made.size != job.node.remote.size) return false;
   PG_ASSIGN(const std::optional<Entry> original, store_->LookIfThere(job.there_path, job.call));
   // (others may have put another there since)
-  return !original || original->version != job.node.version;
+  return !original || original->version != job.node.remote.version;
 }
 
-// What a former attempt was to make is not there. That request may still be on its way, though it
-// was called off, or its process was: looked at once more in a while.
-bool Evidence::MayBeLate(Job* job) {
+std::optional<Outcome> Evidence::WaitForAttempt(NodeId id) {
   View view(&tree_);
   const Steady now = options_.clock->Now();
-  const Steady end =
-      provenance_.not_there_(view).emplace(job->id, now).first->second + options_.may_be_late;
-  if (now >= end) return false;
-  job->delay = std::chrono::ceil<Duration>(end - now);
-  job->why = "an earlier request without an answer may still arrive at the store";
-  return true;
+  const Steady end = provenance_.recent(view).MissingSince(id) + options_.may_be_late;
+  if (now >= end) return std::nullopt;
+  return Outcome::Again(std::chrono::ceil<Duration>(end - now),
+                        "an earlier request without an answer may still arrive at the store");
 }
 
 // A copy tells nobody who had it made. If that was another machine, which moves the same file to
 // the same place, the original will be gone in a moment, and the copy is all that there is then. A
-// machine that takes longer looks for its copy before it removes the original (MayBeTheLast).
-bool Evidence::MayBeAnothers(NodeId id) {
+// machine that takes longer looks for its copy before it removes the original
+// (TombstoneNeedsCheck).
+bool Evidence::CopyMayBeForeign(NodeId id) {
   View view(&tree_);
   const Steady now = options_.clock->Now();
-  const Steady seen = provenance_.copy_seen_(view).emplace(id, now).first->second;
+  const Steady seen = provenance_.recent(view).CopySeenSince(id);
   const bool may = now < seen + kAnothers * options_.may_be_late;
-  if (may) provenance_.not_there_(view).erase(id);  // looked at again as long as that
+  if (may) provenance_.recent(view).ForgetMissing(id);  // looked at again as long as that
   return may;
 }
 
 // Without the lock: is the file that a former attempt was to copy not at its old place any more?
 // Then others may have moved it to the new one, and what stands there is no copy.
-Result<bool> Evidence::IsAllThereIs(const Job& job, const Entry& made) {
+Result<bool> Evidence::IsOnlyCopy(const Job& job, const Entry& made) {
   const Node& node = job.node;
-  const bool needed = !(node.dirty & (kData | kTriedData)) || made.version == node.version;
+  const bool needed =
+      !(node.dirty & (kData | kAttemptHadData)) || made.version == node.remote.version;
   if (!needed || job.there_path.empty() || job.there_path == job.tried_path) return false;
   PG_ASSIGN(const std::optional<Entry> original, store_->LookIfThere(job.there_path, job.call));
-  return !original || original->version != node.version;
+  return !original || original->version != node.remote.version;
 }
 
 // It may have replaced a whole file: it leaves from there as any other, when what comes to its
 // place has come, and is not deleted before.
-Result<bool> Evidence::IsAllTheStoreHas(const Job& job) {
-  if (!job.there_path.empty() || !job.node.copy_of.empty()) return false;
+Result<bool> Evidence::IsOnlyVersionAtStore(const Job& job) {
+  if (!job.there_path.empty() || !job.node.copy.path.empty()) return false;
   if (job.node.effective == Placement::kLocal) return false;
   View view(&tree_);
   PG_ASSIGN(const auto other,
-            view.index().FindThere(job.node.tried_parent, job.node.tried_name, false));
+            view.index().FindRemote(job.node.attempt.parent, job.node.attempt.name, false));
   return !other || other->gone();
-}
-
-// Or is it where it came with a folder that moved, and nobody learnt of that? It is read from
-// there.
-Result<bool> Evidence::WentAlong(const Job& job) {
-  std::optional<std::string> path;
-  {
-    View view(&tree_);
-    PG_ASSIGN(path, planner_.PathInDoubt(view, job.node));
-  }
-  if (!path) return false;
-  PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(*path, job.call));
-  if (!there || there->version != job.node.version) return false;
-  const Lock lock(job.content->mu);
-  job.content->source.path = *path;
-  return true;
 }
 
 // Without the lock: was it sent there for a file that has left this place meanwhile? A request that
 // was called off can still arrive at the store, after all that is known of it was dropped. But
 // others may have moved that file there, and this be all there is of it.
-Result<bool> Evidence::IsLate(const Job& job, const Entry& there) {
+Result<bool> Evidence::IsAbandonedWrite(const Job& job, const Entry& there) {
   std::string original, version;
   {
     View view(&tree_);
     const NodeId writer = provenance_.WrittenBy(there.attributes.origin);
-    const auto left = provenance_.left_behind_(view).find({writer, job.path});
-    if (left == provenance_.left_behind_(view).end() ||
-        options_.clock->Now() - left->second > kCalledOff * options_.may_be_late)
+    if (!provenance_.recent(view).IsAbandonedWrite(writer, job.path,
+                                                   kCalledOff * options_.may_be_late))
       return false;
-    const auto live = view.Get(writer);
-    if (!live.ok() || (*live)->node.there == There::kAbsent) return true;
-    PG_ASSIGN(original, view.TherePath((*live)->node));
-    version = (*live)->node.version;
+    const auto inode = view.Get(writer);
+    if (!inode.ok() || (*inode)->node.remote.place == RemotePlace::kNone) return true;
+    PG_ASSIGN(original, view.RemotePath((*inode)->node));
+    version = (*inode)->node.remote.version;
   }
   PG_ASSIGN(const std::optional<Entry> still, store_->LookIfThere(original, job.call));
   return still && still->version == version;
@@ -203,15 +183,15 @@ Result<bool> Evidence::IsLate(const Job& job, const Entry& there) {
 
 // Was what stands at the new place brought there by a former attempt? Others may have put another
 // file at the old one since.
-Result<bool> Evidence::MadeBefore(const Job& job, const std::string& from, Code refused,
-                                  const Entry& target) {
-  const std::string& version = job.node.version;
+Result<bool> Evidence::IsEarlierCopy(const Job& job, const std::string& from, Code refused,
+                                     const Entry& target) {
+  const std::string& version = job.node.remote.version;
   if (store_->Can().moves_files && refused != Code::kNotFound) {
     if (target.version != version) return false;
     PG_ASSIGN(const std::optional<Entry> source, store_->LookIfThere(from, job.call));
     if (source && source->version == version) return false;  // it is still there
   }
-  return IsCopy(job, "", from, version, job.node.there_size, target);
+  return IsCopy(job, "", from, version, job.node.remote.size, target);
 }
 
 // ---- copies
@@ -230,10 +210,10 @@ Result<bool> Evidence::IsCopy(const Job& job, const std::string& below, const st
   if (store_->Can().moves_files) return false;  // each copy is a version of its own
   const Call& call = job.call;
   const std::string scratch = below + std::string(kScratchPrefix) + "same-" +
-                              Hex(Md5(from + "\n" + version + "\n" + provenance_.own_id_));
+                              Hex(Md5(from + "\n" + version + "\n" + provenance_.own_id()));
   if (send_log_.CopiedInParts(size) && below.empty()) {
-    PG_TRY(send_log_.EndParts(job.node.upload, call));
-    PG_TRY(send_log_.JournalUnknownParts(job.id, scratch));
+    PG_TRY(send_log_.AbortMultipart(job.node.upload_log, call));
+    PG_TRY(send_log_.JournalUnknownMultipart(job.id, scratch));
   }
   const auto again =
       store_->Copy(from, version, size, scratch, nullptr, Precondition::Anything(), call);
@@ -256,8 +236,8 @@ Result<std::vector<Entry>> Evidence::AllBelow(const std::string& folder, const C
 }
 
 // The file that the store has there below the folder, if that is known.
-Result<std::optional<Node>> Evidence::FileThere(View& view, NodeId folder,
-                                                const std::string& path) {
+Result<std::optional<Node>> Evidence::FindRemoteFile(View& view, NodeId folder,
+                                                     const std::string& path) {
   std::vector<std::string> parts = Split(path, '/');
   const std::string name = std::move(parts.back());
   parts.pop_back();

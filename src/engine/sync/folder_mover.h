@@ -34,23 +34,35 @@ class FolderMover : public Component {
         resolver_(*resolver),
         rollback_(*rollback) {}
 
+  // Makes a new folder, or its marker.
   Result<Outcome> SendFolder(Job* job);
   Result<Outcome> MoveFolder(Job* job);
 
  private:
+  // The folder is at its new place: `whole`, in one request, or object by object.
   Status RecordMove(Job* job, bool whole);
-  Status BringBelow(Job* job);
-  Status Bring(Job* job, const Entry& object, Mutex* mutex);
-  Result<bool> AreSame(const Job& job, const Entry& object, const std::string& from,
-                       const Entry& there, const std::string& to);
-  Status BringBeside(Job* job, const Entry& object, const std::string& name, Mutex* mutex);
-  Result<Entry> SendBelow(const Job& job, const Entry& object, const std::string& to,
-                          const Precondition& only_if);
-  Status TakeCopies(View& view, NodeId folder, const Copies& copied);
-  Status SeeWhatCame(Job* job);
+  // Brings every object below the old place to the new one. An object whose place is taken there
+  // becomes a conflict copy.
+  Status CopySubtree(Job* job);
+  // `mutex` guards the job.
+  Status CopyObject(Job* job, const Entry& object, Mutex* mutex);
+  // The object at the new place was copied there by an earlier attempt.
+  Result<bool> IsSameObject(const Job& job, const Entry& object, const std::string& from,
+                            const Entry& there, const std::string& to);
+  // `name`: its path below the folder, if the place were free.
+  Status CopyObjectAsConflict(Job* job, const Entry& object, const std::string& name, Mutex* mutex);
+  // One request: a move where the store has it, else a copy.
+  Result<Entry> SendObject(const Job& job, const Entry& object, const std::string& to,
+                           const Precondition& only_if);
+  // Nodes know the versions of the copies from now on.
+  Status AdoptCopies(View& view, NodeId folder, const Copies& copied);
+  // Files of a held folder that were overwritten by the moved folder's are not held any more.
+  Status NoteArrivals(Job* job);
+  // A folder whose name a file of others has becomes a conflict copy.
   Status MakeFoldersBelow(Job* job, const std::vector<Entry>& objects);
+  // The path below the new place, with the names of conflict copies.
   static std::string NewName(const Job& job, const std::string& path);
-  std::string BesideThere(const std::string& path) const;
+  std::string RemoteConflictName(const std::string& path) const;
 
   Facts& facts_;
   Provenance& provenance_;

@@ -27,16 +27,14 @@ namespace pargeter {
 
 // ---- there
 
-// Every object below the folder's old place comes to the new one. Where something else stands there
-// already, ours gets a name beside it.
-Status FolderMover::BringBelow(Job* job) {
+Status FolderMover::CopySubtree(Job* job) {
   PG_ASSIGN(const std::vector<Entry> objects, evidence_.AllBelow(job->there_path, job->call));
   if (job->occupant != kNoNode) {
     for (const Entry& one : objects) job->came.insert(one.name);
   }
   if (std::any_of(objects.begin(), objects.end(),
                   [this](const Entry& one) { return send_log_.CopiedInParts(one.size); }))
-    PG_TRY(send_log_.JournalUnknownParts(job->id, job->path + "/"));
+    PG_TRY(send_log_.JournalUnknownMultipart(job->id, job->path + "/"));
   const bool made = store_->Can().real_folders;
   if (made) PG_TRY(MakeFoldersBelow(job, objects));
   std::atomic<std::size_t> at{0};
@@ -45,7 +43,7 @@ Status FolderMover::BringBelow(Job* job) {
   const auto work = [&] {
     for (std::size_t i = at++; i < objects.size(); i = at++) {
       if (made && IsFolder(objects[i]) && !objects[i].name.empty()) continue;
-      const Status brought = Bring(job, objects[i], &mutex);
+      const Status brought = CopyObject(job, objects[i], &mutex);
       if (brought.ok()) continue;
       const Lock lock(mutex);
       if (!failed) failed = brought.error();
@@ -63,7 +61,6 @@ Status FolderMover::BringBelow(Job* job) {
   return {};
 }
 
-// Where others have given a file the name of one of them, ours stands beside that.
 Status FolderMover::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects) {
   for (const Entry& object : objects) {
     if (!IsFolder(object) || object.name.empty()) continue;
@@ -74,14 +71,13 @@ Status FolderMover::MakeFoldersBelow(Job* job, const std::vector<Entry>& objects
     if (made.error().code != Code::kChanged) return made;
     PG_ASSIGN(const Entry there, store_->Look(to, job->call));
     if (there.kind == Kind::kFolder) continue;
-    const std::string kept = BesideThere(path);
+    const std::string kept = RemoteConflictName(path);
     job->kept.push_back({path, kept, ""});
     PG_TRY(store_->MakeFolder(job->path + "/" + NewName(*job, path), object.attributes, job->call));
   }
   return {};
 }
 
-// Of a path below a moved folder: another part, where a folder of it is kept beside a file.
 std::string FolderMover::NewName(const Job& job, const std::string& path) {
   std::string name = path;
   for (const auto& [from, kept, version] : job.kept) {  // the outer ones first
@@ -93,16 +89,14 @@ std::string FolderMover::NewName(const Job& job, const std::string& path) {
   return name;
 }
 
-std::string FolderMover::BesideThere(const std::string& path) const {
+std::string FolderMover::RemoteConflictName(const std::string& path) const {
   const auto slash = path.rfind('/') + 1;  // 0 where there is none
   return path.substr(0, slash) +
          NameToKey(ConflictName(KeyToName(path.substr(slash)), options_.host, facts_.Stamp()));
 }
 
-// Does what stands at the new place come from a former attempt, or is it what a move away from
-// there has left, and the object its copy?
-Result<bool> FolderMover::AreSame(const Job& job, const Entry& object, const std::string& from,
-                                  const Entry& there, const std::string& to) {
+Result<bool> FolderMover::IsSameObject(const Job& job, const Entry& object, const std::string& from,
+                                       const Entry& there, const std::string& to) {
   const auto left = job.left.find(object.name);
   if (left != job.left.end() && left->second == std::pair(there.version, object.version))
     return true;
@@ -113,8 +107,7 @@ Result<bool> FolderMover::AreSame(const Job& job, const Entry& object, const std
   return evidence_.IsCopy(job, below, to, there.version, there.size, object);
 }
 
-// One of them; `mutex` guards what the job learns.
-Status FolderMover::Bring(Job* job, const Entry& object, Mutex* mutex) {
+Status FolderMover::CopyObject(Job* job, const Entry& object, Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
   const bool moves = store_->Can().moves_files && !IsFolder(object);
   const auto came = [&](const Entry& there) {
@@ -133,7 +126,7 @@ Status FolderMover::Bring(Job* job, const Entry& object, Mutex* mutex) {
                                : standing == job->standing.end()
                                    ? Precondition::Absent()
                                    : Precondition::Is(standing->second);
-  const auto done = SendBelow(*job, object, to, only_if);
+  const auto done = SendObject(*job, object, to, only_if);
   if (done.ok()) {
     came(*done);
     if (moves || name == object.name) return {};
@@ -144,7 +137,7 @@ Status FolderMover::Bring(Job* job, const Entry& object, Mutex* mutex) {
   if (there && IsFolder(object)) return {};
   // a file that moves cannot be there while it is here, however alike the two look
   if (there && (!moves || done.error().code == Code::kNotFound)) {
-    PG_ASSIGN(const bool same, AreSame(*job, object, from, *there, to));
+    PG_ASSIGN(const bool same, IsSameObject(*job, object, from, *there, to));
     if (same) {
       came(*there);
       return {};
@@ -153,22 +146,21 @@ Status FolderMover::Bring(Job* job, const Entry& object, Mutex* mutex) {
   // others deleted it or moved it away, or changed it: looked at again
   if (done.error().code == Code::kNotFound) return {};
   if (!there) return Error(Code::kStale, done.error().what);
-  return BringBeside(job, object, name, mutex);
+  return CopyObjectAsConflict(job, object, name, mutex);
 }
 
-// What others have at its place keeps that. `name`: what it would be called below the folder.
-Status FolderMover::BringBeside(Job* job, const Entry& object, const std::string& name,
-                                Mutex* mutex) {
+Status FolderMover::CopyObjectAsConflict(Job* job, const Entry& object, const std::string& name,
+                                         Mutex* mutex) {
   const std::string from = job->there_path + "/" + object.name;
   const std::string kept = [&] {
     // written down before it is tried: if that fails, the next attempt has to know
     const Lock lock(*mutex);
     if (const Kept* former = job->KeptFile(object.name)) return former->name;
-    job->kept.push_back({object.name, BesideThere(name), object.version});
+    job->kept.push_back({object.name, RemoteConflictName(name), object.version});
     return job->kept.back().name;
   }();
   const std::string to = job->path + "/" + kept;
-  auto done = SendBelow(*job, object, to, Precondition::Absent());
+  auto done = SendObject(*job, object, to, Precondition::Absent());
   if (!done.ok() && done.error().code == Code::kChanged && !store_->Can().moves_files) {
     const auto there = store_->Look(to, job->call);
     bool before = false;
@@ -192,36 +184,31 @@ Status FolderMover::BringBeside(Job* job, const Entry& object, const std::string
   return store_->Remove(from, Precondition::Is(object.version), job->call);
 }
 
-// One of them in one request, moved where that can be, else copied.
-Result<Entry> FolderMover::SendBelow(const Job& job, const Entry& object, const std::string& to,
-                                     const Precondition& only_if) {
+Result<Entry> FolderMover::SendObject(const Job& job, const Entry& object, const std::string& to,
+                                      const Precondition& only_if) {
   const std::string from = job.there_path + "/" + object.name;
   if (store_->Can().moves_files && !IsFolder(object))
     return store_->MoveFile(from, object.version, to, only_if, job.call);
   return store_->Copy(from, object.version, object.size, to, nullptr, only_if, job.call);
 }
 
-// What is known of the originals is true of their copies.
-Status FolderMover::TakeCopies(View& view, NodeId folder, const Copies& copied) {
+Status FolderMover::AdoptCopies(View& view, NodeId folder, const Copies& copied) {
   for (const auto& [path, versions] : copied) {
-    PG_ASSIGN(const auto known, evidence_.FileThere(view, folder, path));
-    if (!known || known->version != versions.first) continue;
-    PG_ASSIGN(Live * live, view.Get(known->id));
-    live->node.version = versions.second;
-    if (live->content) {
-      const Lock lock(live->content->mu);
-      if (live->content->source.version == versions.first)
-        live->content->source.version = versions.second;
+    PG_ASSIGN(const auto known, evidence_.FindRemoteFile(view, folder, path));
+    if (!known || known->remote.version != versions.first) continue;
+    PG_ASSIGN(Inode * inode, view.Get(known->id));
+    inode->node.remote.version = versions.second;
+    if (inode->content) {
+      const Lock lock(inode->content->mu);
+      if (inode->content->base.version == versions.first)
+        inode->content->base.version = versions.second;
     }
-    PG_TRY(view.Save(live));
+    PG_TRY(view.Save(inode));
   }
   return {};
 }
 
-// Of what is held back in the folder whose place it takes, that which is there no more as it was:
-// moved over, now or by a former attempt. Where one of ours goes, its place is not the held one's
-// any more, even if they look alike.
-Status FolderMover::SeeWhatCame(Job* job) {
+Status FolderMover::NoteArrivals(Job* job) {
   if (job->standing.empty() || !store_->Can().moves_files) return {};
   PG_ASSIGN(const std::vector<Entry> now, evidence_.AllBelow(job->path, job->call));
   std::set<std::string> still;
@@ -231,7 +218,7 @@ Status FolderMover::SeeWhatCame(Job* job) {
   }
   View view(&tree_);
   for (const auto& [path, version] : job->standing) {
-    PG_ASSIGN(const auto ours, evidence_.FileThere(view, job->id, path));
+    PG_ASSIGN(const auto ours, evidence_.FindRemoteFile(view, job->id, path));
     if (ours || still.count(path) == 0) job->came.insert(path);
   }
   return {};

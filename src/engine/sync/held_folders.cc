@@ -28,21 +28,21 @@ namespace pargeter {
 
 Result<std::optional<Node>> HeldFolders::HeldFolderAt(View& view, const Node& node) {
   if (guard_.hold_from_(view) == 0 || node.kind != NodeKind::kFolder) return std::optional<Node>();
-  PG_ASSIGN(std::optional<Node> other, view.index().FindThere(node.parent, KeyPart(node), true));
+  PG_ASSIGN(std::optional<Node> other, view.index().FindRemote(node.parent, KeyPart(node), true));
   if (!other || other->id == node.id || !guard_.IsHeld(view, *other)) return std::optional<Node>();
   return other;
 }
 
 Result<NodeId> HeldFolders::UnsureInside(View& view, NodeId held) {
-  PG_ASSIGN(const NodeId tried, view.index().AnyTriedIn(held));
+  PG_ASSIGN(const NodeId tried, view.index().AnyAttemptIn(held));
   if (tried != kNoNode) return tried;
-  PG_ASSIGN(const std::vector<NodeId> inside, view.index().ThereChildren(held));
+  PG_ASSIGN(const std::vector<NodeId> inside, view.index().RemoteChildren(held));
   for (const NodeId id : inside) {
-    PG_ASSIGN(Live * live, view.Get(id));
-    const Node& node = live->node;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    const Node& node = inode->node;
     // (what others have put into it since waits for nobody, and stays)
-    const bool appeared = !node.gone() && node.intent == 0;
-    if ((!appeared && !guard_.IsHeld(view, node)) || node.tried_parent != kNoNode) return id;
+    const bool appeared = !node.gone() && node.pending.seq == 0;
+    if ((!appeared && !guard_.IsHeld(view, node)) || node.attempt.parent != kNoNode) return id;
     if (node.kind != NodeKind::kFolder) continue;
     PG_ASSIGN(const NodeId deeper, UnsureInside(view, id));
     if (deeper != kNoNode) return deeper;
@@ -50,51 +50,45 @@ Result<NodeId> HeldFolders::UnsureInside(View& view, NodeId held) {
   return kNoNode;
 }
 
-// A new folder is the one that the store has there already. So what is held in it is known in this
-// one: it does not show, and comes back into it when the deletions are dropped.
-Status HeldFolders::TakePlace(View& view, Live* live, const Node& held) {
+Status HeldFolders::ReplaceHeldFolder(View& view, Inode* inode, const Node& held) {
   Change change(&view);
-  Node& node = live->node;
-  PG_TRY(TakeOver(view, node.id, held.id, {}));
-  SetThere(&node, node.parent, held.there_name);
+  Node& node = inode->node;
+  PG_TRY(MergeHeldFolder(view, node.id, held.id, {}));
+  SetRemote(&node, node.parent, held.remote.name);
   node.marker = held.marker;
   node.listed_at = held.listed_at;
   node.dirty |= kAttributes;
-  node.tried_parent = kNoNode;
-  node.tried_name.clear();
-  provenance_.acked_(view)[node.id] =
-      options_.clock->Now();  // a listing that began before shows the former
-  PG_TRY(view.Save(live));
+  node.attempt = {};
+  provenance_.recent(view).NoteChanged(node.id);  // a listing that began before shows the former
+  PG_TRY(view.Save(inode));
   return change.Commit();
 }
 
-// What the store has in `former`, which it drops, is in `heir` from now on.
-Status HeldFolders::TakeOver(View& view, NodeId heir, NodeId former,
-                             const std::set<std::string>& came) {
-  PG_TRY(TakeInside(view, heir, former, "", came));
+Status HeldFolders::MergeHeldFolder(View& view, NodeId successor, NodeId former,
+                                    const std::set<std::string>& came) {
+  PG_TRY(MergeHeldChildren(view, successor, former, "", came));
   PG_TRY(view.index().Delete(former));
   view.inodes().erase(former);
   return {};
 }
 
-// `came`: paths, of which those below `below` have come into `heir` over what stood there.
-Status HeldFolders::TakeInside(View& view, NodeId heir, NodeId former, const std::string& below,
-                               const std::set<std::string>& came) {
-  PG_ASSIGN(const std::vector<NodeId> inside, view.index().ThereChildren(former));
+Status HeldFolders::MergeHeldChildren(View& view, NodeId successor, NodeId former,
+                                      const std::string& below, const std::set<std::string>& came) {
+  PG_ASSIGN(const std::vector<NodeId> inside, view.index().RemoteChildren(former));
   for (const NodeId id : inside) {
-    PG_ASSIGN(Live * live, view.Get(id));
-    Node& node = live->node;
-    const std::string key = ThereName(node), path = below + key;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    Node& node = inode->node;
+    const std::string key = RemoteName(node), path = below + key;
     const std::string name = ShortenName(KeyToName(key));
     const bool folder = node.kind == NodeKind::kFolder;
     const bool appeared = node.parent == former;  // since it was deleted here
-    PG_ASSIGN(const Live* here, view.Find(heir, name));
+    PG_ASSIGN(const Inode* here, view.Find(successor, name));
     if (!folder && (came.count(path) > 0 || (appeared && here != nullptr))) {
-      PG_ASSIGN(const std::string there, view.TherePath(node));
-      DropThere(view, live, there);
+      PG_ASSIGN(const std::string there, view.RemotePath(node));
+      DropRemote(view, inode, there);
       continue;
     }
-    node.upload = MovedSent(node.upload, former, heir);
+    node.upload_log.MovePlaces(PlaceIdIn(former, ""), PlaceIdIn(successor, ""));
     const auto first = came.lower_bound(path + "/");
     const bool mixed =
         folder && first != came.end() && first->compare(0, path.size() + 1, path + "/") == 0;
@@ -102,75 +96,73 @@ Status HeldFolders::TakeInside(View& view, NodeId heir, NodeId former, const std
     if ((mixed || (folder && appeared)) && here != nullptr && here->node.kind == NodeKind::kFolder)
       into = here->node.id;
     if (folder && !appeared && here == nullptr) {  // both are deleted here
-      PG_ASSIGN(const auto left, view.index().FindThere(heir, key, true));
+      PG_ASSIGN(const auto left, view.index().FindRemote(successor, key, true));
       if (left && left->id != id && left->gone()) into = left->id;
     }
     if (into != kNoNode) {
-      PG_TRY(TakeInside(view, into, id, path + "/", came));
+      PG_TRY(MergeHeldChildren(view, into, id, path + "/", came));
       PG_TRY(view.index().Delete(id));
       view.inodes().erase(id);
       continue;
     }
     if (mixed && here == nullptr) {  // what came into it is not known yet: it is there again
-      node.parent = heir;
+      node.parent = successor;
       node.name = name;
-      node.intent = 0;
+      node.pending.seq = 0;
       node.listed_at = 0;
-      SetThere(&node, heir, key);
-      view.Emit(Event::NameChanged(heir, name));
-      PG_TRY(TakeInside(view, id, id, path + "/", came));
+      SetRemote(&node, successor, key);
+      view.Emit(Event::NameChanged(successor, name));
+      PG_TRY(MergeHeldChildren(view, id, id, path + "/", came));
     } else if (appeared) {
-      node.parent = heir;
+      node.parent = successor;
       if (here != nullptr) {
-        PG_ASSIGN(node.name, facts_.NameBeside(view, heir, name));
+        PG_ASSIGN(node.name, facts_.ConflictCopyName(view, successor, name));
       }
-      SetThere(&node, heir, key);
-      view.Emit(Event::NameChanged(heir, node.name));
+      SetRemote(&node, successor, key);
+      view.Emit(Event::NameChanged(successor, node.name));
     } else {
-      if (!folder && heir != former) PG_TRY(DropLeft(view, heir, key));
-      node.there_parent = heir;
+      if (!folder && successor != former) PG_TRY(DropTombstones(view, successor, key));
+      node.remote.parent = successor;
     }
-    PG_TRY(view.Save(live));
+    PG_TRY(view.Save(inode));
   }
   return {};
 }
 
-// What was deleted in the heir, too, and of which nothing came: it is not there any more.
-Status HeldFolders::DropLeft(View& view, NodeId heir, const std::string& key) {
-  PG_ASSIGN(const auto left, view.index().FindThere(heir, key, false));
+Status HeldFolders::DropTombstones(View& view, NodeId successor, const std::string& key) {
+  PG_ASSIGN(const auto left, view.index().FindRemote(successor, key, false));
   if (!left || !left->gone()) return {};
-  PG_ASSIGN(Live * live, view.Get(left->id));
-  PG_ASSIGN(const std::string there, view.TherePath(live->node));
-  DropThere(view, live, there);
+  PG_ASSIGN(Inode * inode, view.Get(left->id));
+  PG_ASSIGN(const std::string there, view.RemotePath(inode->node));
+  DropRemote(view, inode, there);
   return {};
 }
 
 Status HeldFolders::HeldBelow(View& view, NodeId held, const std::string& below,
                               std::map<std::string, std::string>* versions) {
-  PG_ASSIGN(const std::vector<NodeId> inside, view.index().ThereChildren(held));
+  PG_ASSIGN(const std::vector<NodeId> inside, view.index().RemoteChildren(held));
   for (const NodeId id : inside) {
-    PG_ASSIGN(Live * live, view.Get(id));
-    const std::string path = below + ThereName(live->node);
-    if (live->node.kind == NodeKind::kFolder)
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    const std::string path = below + RemoteName(inode->node);
+    if (inode->node.kind == NodeKind::kFolder)
       PG_TRY(HeldBelow(view, id, path + "/", versions));
-    else if (live->node.gone())  // else it is not for us to replace
-      versions->emplace(path, live->node.version);
+    else if (inode->node.gone())  // else it is not for us to replace
+      versions->emplace(path, inode->node.remote.version);
   }
   return {};
 }
 
-// The store has it no more, something else is there.
-void HeldFolders::DropThere(View& view, Live* gone, const std::string& path) {
+void HeldFolders::DropRemote(View& view, Inode* gone, const std::string& path) {
   const NodeId id = gone->node.id;
-  if (gone->opens + gone->old_opens == 0) {
-    contents_.DropContent(view, gone);
+  if (gone->opens + gone->detached_opens == 0) {
+    contents_.DetachContent(view, gone);
     Ignore(view.index().Delete(id));
-    provenance_.left_behind_(view)[{id, path}] = options_.clock->Now();
+    provenance_.recent(view).NoteAbandonedWrite(id, path);
     view.inodes().erase(id);
     return;
   }
-  gone->node.there = There::kAbsent;
-  gone->node.intent = 0;
+  gone->node.remote.place = RemotePlace::kNone;
+  gone->node.pending.seq = 0;
   Ignore(view.Save(gone));
 }
 

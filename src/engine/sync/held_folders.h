@@ -25,16 +25,25 @@ class HeldFolders : public Component {
   Result<std::optional<Node>> HeldFolderAt(View& view, const Node& node);
   // Something in such a folder that has to be done before another may take its place.
   Result<NodeId> UnsureInside(View& view, NodeId held);
-  Status TakePlace(View& view, Live* live, const Node& held);
-  Status TakeOver(View& view, NodeId heir, NodeId former, const std::set<std::string>& came);
+  // A new folder takes over the store's folder of the held one: held deletions in it do not show,
+  // and come back into it if they are dropped.
+  Status ReplaceHeldFolder(View& view, Inode* inode, const Node& held);
+  // Everything that the store has in `former` belongs to `successor` from now on. `came`: paths
+  // that were moved over it.
+  Status MergeHeldFolder(View& view, NodeId successor, NodeId former,
+                         const std::set<std::string>& came);
+  // Versions of the held files, by path below the folder.
   Status HeldBelow(View& view, NodeId held, const std::string& below,
                    std::map<std::string, std::string>* versions);
-  void DropThere(View& view, Live* gone, const std::string& path);
+  // The store has another object at its place: the deleted node is done.
+  void DropRemote(View& view, Inode* gone, const std::string& path);
 
  private:
-  Status TakeInside(View& view, NodeId heir, NodeId former, const std::string& below,
-                    const std::set<std::string>& came);
-  Status DropLeft(View& view, NodeId heir, const std::string& key);
+  // The same for the folder `below`.
+  Status MergeHeldChildren(View& view, NodeId successor, NodeId former, const std::string& below,
+                           const std::set<std::string>& came);
+  // Deleted in the successor, too: nothing is there any more.
+  Status DropTombstones(View& view, NodeId successor, const std::string& key);
 
   Facts& facts_;
   Contents& contents_;

@@ -23,16 +23,20 @@ struct Kept {
   std::string path, name, version;
 };
 
-// How a step ended: kParked waits for the turn of another node.
-enum class Outcome { kDone, kAgain, kParked };
+// How a step ended.
+using Outcome = TurnResult;
 
-// How it came to its place; kCopyBefore: by a former attempt, with the attributes of that time.
-enum class SentAs { kBytes, kBytesAlone, kCopy, kCopyBefore, kMove };
+constexpr Duration kSoon(100);              // until the next look at a place that changes
+constexpr Duration kWhileOpen(1000);        // between looks at a file that a program has open
+constexpr Duration kFetchWithin(3600'000);  // the rest of a file, before it is sent
+
+// How it came to its place; kEarlierCopy: by a former attempt, with the attributes of that time.
+enum class UploadMethod { kBytes, kBytesWithoutAttributes, kCopy, kEarlierCopy, kMove };
 
 // Another node whose step comes first, and why.
 struct Blocker {
   NodeId id = kNoNode;
-  enum class Why { kHeir, kCopy, kAbove, kInside, kPlace, kTried, kDoubt } why = Why::kAbove;
+  enum class Why { kSuccessor, kCopy, kAbove, kInside, kPlace, kAttempt, kDoubt } why = Why::kAbove;
 };
 
 struct Job {
@@ -42,7 +46,7 @@ struct Job {
   std::string there_path;  // where it is, "" if it is not
   NodeId parent = kNoNode;
   std::string key;  // last part of `path`
-  std::string Place() const { return PlaceIn(parent, key); }
+  std::string Place() const { return PlaceIdIn(parent, key); }
   struct Above {
     NodeId id, parent;
     std::string key;
@@ -72,19 +76,12 @@ struct Job {
   // versions of what still stands there, and what has come there.
   std::map<std::string, std::string> standing;
   std::set<std::string> came;
-  bool parts_ended = false;        // nothing is left at the store of what `node.upload` says
+  bool parts_ended = false;        // nothing is left at the store of what `node.upload_log` says
   bool begun_with_others = false;  // attributes than these was its upload in parts
   Attributes attributes;
   std::shared_ptr<Content> content;
   std::uint64_t size = 0;
   Call call{nullptr, Traffic::kUpload};
-  // With kAgain: the next turn is not before `delay`, and later each time (Outbox), up
-  // to `longest`. `why` is what the queue says of it.
-  Duration delay{0}, longest{30000};
-  std::string why;
-  NodeId behind = kNoNode;  // with kParked
-  bool postponed = false;   // `delay` or `behind` say until when
-  bool for_person = false;  // nothing but a person's word ends the wait
 };
 
 // Of an object in a deep listing.
@@ -93,8 +90,8 @@ inline bool IsFolder(const Entry& entry) { return entry.name.empty() || entry.na
 // That file is not there, or not in that version.
 inline bool IsGone(Code code) { return code == Code::kNotFound || code == Code::kChanged; }
 
-// Refused so, the place may be taken by what is to go there (Evidence::IsItself).
-inline bool MayBeItself(Code code) {
+// Refused so, the place may be taken by what is to go there (Evidence::IsAliasOfSelf).
+inline bool MayBeAliasOfSelf(Code code) {
   return code == Code::kChanged || code == Code::kPermission || code == Code::kExists;
 }
 

@@ -21,27 +21,48 @@ class Planner : public Component {
         guard_(*guard),
         held_(*held) {}
 
-  Status PlanJob(View& view, Job* job);
+  // Fills in the next step of the node; or returns for how long, or behind which node, it waits.
+  Result<std::optional<Outcome>> PlanJob(View& view, Job* job);
+  // The node whose step has to come first, if there is one and it can proceed.
   Result<std::optional<Blocker>> BlockerOf(View& view, const Node& node);
+  // The path of the node at the store if the move of a folder above it has been done; nothing if no
+  // such move is in doubt.
   Result<std::optional<std::string>> PathInDoubt(View& view, const Node& node);
-  bool IsToBeTakenBack(const Node& node) const;
+  // An attempt may have left something at a place where the node is not to be.
+  bool HasStaleAttempt(const Node& node) const;
+  // The path of the moved file that a tombstone belongs to, if only the spelling of its name
+  // changed.
   std::string SpelledNow(View& view, const Node& left);
 
-  UnderLock<std::set<NodeId>> respelled_;  // to go aside: the store has one name for two
+  UnderLock<std::set<NodeId>> needs_temp_name_;  // nodes that move by way of a temporary name
 
  private:
-  Status BeginStep(View& view, Job* job, Live* live, bool goes);
-  Status PlanPlace(View& view, Job* job, Live* live);
+  // Nothing blocks the step: it is under way from here on. With `goes` the attempt is journalled
+  // first.
+  Result<std::optional<Outcome>> BeginStep(View& view, Job* job, Inode* inode, bool goes);
+  // The target place, the occupant there, and the folders that have to be made.
+  Status PlanPlace(View& view, Job* job, Inode* inode);
   Result<std::optional<Blocker>> KnownBlockerOf(View& view, const Node& node);
+  // A folder above, where the store has or had the node, may have moved in one request.
   Result<std::optional<Blocker>> MoveInDoubt(View& view, const Node& node);
-  Result<bool> GetsOn(View& view, NodeId first, NodeId id);
-  Status NoteWaiting(View& view, Live* live, NodeId behind);
-  bool IsBeingWritten(Live* live) const;
+  // False if the blocker waits for `id` itself, or for a person, or has failed several times.
+  Result<bool> CanProceed(View& view, NodeId first, NodeId id);
+  // Shows in the queue why the node waits, if a person has to end the wait.
+  Status RecordWait(View& view, Inode* inode, NodeId behind);
+  // The file is open for writing and not quiet. After a while a short pause is enough, and then
+  // none; a large file is waited for longer.
+  bool IsBeingWritten(Inode* inode) const;
+  // A folder at or above `up` moves: its step runs before the steps of everything below, and alone.
   Result<std::optional<Blocker>> MoveAbove(View& view, NodeId up);
+  // The same for the place of a stale attempt.
   Result<std::optional<Blocker>> MoveAboveTried(View& view, const Node& node);
+  // Another node has, or may have, the object at the target, and is about to leave.
   Result<std::optional<Blocker>> PlaceTaken(View& view, const Node& node);
+  // Nodes that change places wait for each other in a circle: true for the one that breaks it by
+  // way of a temporary name.
   Result<bool> WaitsForItself(View& view, NodeId id, const Blocker& first);
-  Status PlanTakingBack(View& view, Job* job, Live* live);
+  // The stale attempt is rolled back first.
+  Result<std::optional<Outcome>> PlanRollback(View& view, Job* job, Inode* inode);
 
   Contents& contents_;
   Provenance& provenance_;

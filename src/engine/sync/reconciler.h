@@ -36,9 +36,13 @@ class Reconciler : public Component, public Outbox::Worker {
   std::int64_t EndTurn(NodeId id) override;
 
  private:
+  // After an error: when the next try is, and what the queue says.
   TurnResult TurnAfter(const Job& job, const Error& error, int tries);
+  // Returns the pause until the next try.
   Duration NoteFailed(const Job& job, const Error& error);
-  Duration NotePassing(NodeId id, const Error& error, int tries);
+  // Something has changed meanwhile, which passes. If not, the pauses grow and the queue shows the
+  // reason.
+  Duration NoteTransientFailure(NodeId id, const Error& error, int tries);
   Result<Outcome> Reconcile(Job* job);
 
   Facts& facts_;

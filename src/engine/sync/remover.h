@@ -25,15 +25,22 @@ class Remover : public Component {
         planner_(*planner),
         evidence_(*evidence) {}
 
-  Result<Outcome> RemoveThere(Job* job);
+  // Deletes at the store, a folder of files in one request.
+  Result<Outcome> RemoveRemote(Job* job);
 
  private:
+  // One listing tells which of them still have the known version; those go in one request.
   Result<Outcome> RemoveSiblings(Job* job, const std::vector<Node>& group);
-  bool MayBeTheLast(View& view, const Node& node);
-  void AskNextTime(NodeId left);
-  Result<bool> IsTheLast(NodeId id, const Call& call);
+  // Others may have put the moved file back, or removed its copy.
+  bool TombstoneNeedsCheck(View& view, const Node& node);
+  // Its removal has failed, perhaps for a long time: the copy is looked for before the next try.
+  void ScheduleCheck(NodeId left);
+  // The moved file is not at its new place.
+  Result<bool> IsLastCopy(NodeId id, const Call& call);
+  // Another version is left alone, unless an attempt of ours made it, and shows here again.
   Status RemoveOne(const Node& node, const Call& call);
   Status CommitGone(NodeId id);
+  // Objects of others in a deleted folder: the next listing shows them.
   Status ForgetInside(View& view, NodeId folder);
 
   Provenance& provenance_;

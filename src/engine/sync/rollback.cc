@@ -15,7 +15,6 @@
 #include "engine/api/naming.h"
 #include "engine/provenance/provenance.h"
 #include "engine/provenance/sent.h"
-#include "engine/sync/committer.h"
 #include "engine/sync/evidence.h"
 #include "engine/sync/held_folders.h"
 #include "engine/sync/job.h"
@@ -23,84 +22,77 @@
 
 namespace pargeter {
 
-// Without the lock: deletes what a former attempt made, if it did.
-Result<Outcome> Rollback::TakeBack(Job* job) {
+Result<Outcome> Rollback::RollBackAttempt(Job* job) {
   const Node& node = job->node;
-  PG_ASSIGN(const bool itself, evidence_.IsItself(*job, job->tried_path));
+  PG_ASSIGN(const bool itself, evidence_.IsAliasOfSelf(*job, job->tried_path));
   if (itself) {
     // nothing came of it
   } else if (node.kind == NodeKind::kFolder) {
-    PG_TRY(TakeBackFolder(job));
+    PG_TRY(RollBackFolder(job));
   } else {
-    PG_ASSIGN(const bool undone, TakeBackFile(job));
-    if (!undone && evidence_.MayBeLate(job)) return Outcome::kAgain;
-    if (!undone)
+    PG_ASSIGN(const bool undone, RollBackFile(job));
+    if (!undone) {
+      if (const auto wait = evidence_.WaitForAttempt(job->id)) return *wait;
       PG_TRY(store_->DropUnfinished(job->tried_path, provenance_.OriginOf(job->id), job->call));
+    }
   }
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(job->id));
-  if (job->made && !live->node.copy_of.empty()) return Outcome::kAgain;  // changed meanwhile
-  if (job->made || (job->went_on && live->node.version == job->node.version))
-    return GoesOnFrom(view, job, live);
+  PG_ASSIGN(Inode * inode, view.Get(job->id));
+  if (job->made && !inode->node.copy.path.empty()) return Outcome::Again();  // changed meanwhile
+  if (job->made || (job->went_on && inode->node.remote.version == job->node.remote.version))
+    return AdoptAttempt(view, job, inode);
   // a listing that began before this may still show it there, and miss it where it is
-  provenance_.removed_(view)[{live->node.tried_parent, live->node.tried_name}] =
-      options_.clock->Now();
-  provenance_.acked_(view)[job->id] = options_.clock->Now();
-  provenance_.left_behind_(view)[{job->id, job->tried_path}] = options_.clock->Now();
-  provenance_.not_there_(view).erase(job->id);
-  provenance_.copy_seen_(view).erase(job->id);
-  evidence_.copied_below_(view).erase(job->id);
-  evidence_.kept_below_(view).erase(job->id);
-  const std::string place = PlaceIn(live->node.tried_parent, live->node.tried_name);
-  live->node.upload = WithoutSent(live->node.upload, place);
-  live->node.tried_parent = kNoNode;
-  live->node.tried_name.clear();
-  PG_TRY(view.Save(live));
-  return Outcome::kAgain;
+  provenance_.recent(view).NoteGone(inode->node.attempt.parent, inode->node.attempt.name);
+  provenance_.recent(view).NoteChanged(job->id);
+  provenance_.recent(view).NoteAbandonedWrite(job->id, job->tried_path);
+  provenance_.recent(view).ForgetAttempt(job->id);
+  evidence_.copied_objects_(view).erase(job->id);
+  evidence_.conflict_copies_(view).erase(job->id);
+  const std::string place = PlaceIdIn(inode->node.attempt.parent, inode->node.attempt.name);
+  inode->node.upload_log.ForgetSentTo(place);
+  inode->node.attempt = {};
+  PG_TRY(view.Save(inode));
+  return Outcome::Again();
 }
 
-// The store has it where a former attempt brought it.
-Result<Outcome> Rollback::GoesOnFrom(View& view, Job* job, Live* live) {
+Result<Outcome> Rollback::AdoptAttempt(View& view, Job* job, Inode* inode) {
   Change change(&view);
-  Node& node = live->node;
-  PG_TRY(view.Get(node.tried_parent));  // (gone meanwhile: planned anew)
+  Node& node = inode->node;
+  PG_TRY(view.Get(node.attempt.parent));  // (gone meanwhile: planned anew)
   if (job->made) {
-    PG_ASSIGN(const auto former, view.index().FindThere(node.tried_parent, node.tried_name, false));
+    PG_ASSIGN(const auto former,
+              view.index().FindRemote(node.attempt.parent, node.attempt.name, false));
     if (former && former->gone() && former->id != node.id) {
-      PG_ASSIGN(Live * replaced, view.Get(former->id));
-      held_.DropThere(view, replaced, job->tried_path);
+      PG_ASSIGN(Inode * replaced, view.Get(former->id));
+      held_.DropRemote(view, replaced, job->tried_path);
     }
-    node.version = job->made->version;
-    node.there_size = job->made->size;
-    node.dirty &= ~kTriedData;
-    if (!HasParts(node.upload)) node.upload.clear();
+    node.remote.version = job->made->version;
+    node.remote.size = job->made->size;
+    node.dirty &= ~kAttemptHadData;
+    node.upload_log.ForgetSent();
   } else {
-    provenance_.removed_(view)[{node.there_parent, node.there_name}] = options_.clock->Now();
+    provenance_.recent(view).NoteGone(node);
   }
-  provenance_.not_there_(view).erase(job->id);
-  provenance_.copy_seen_(view).erase(job->id);
-  node.there = There::kElsewhere;
-  node.there_parent = std::exchange(node.tried_parent, kNoNode);
-  node.there_name = std::exchange(node.tried_name, {});
-  provenance_.acked_(view)[job->id] = options_.clock->Now();
-  if (live->content) {
-    const Lock lock(live->content->mu);
-    live->content->source.path = job->tried_path;
-    if (job->made) live->content->source.version = job->made->version;
+  provenance_.recent(view).ForgetAttempt(job->id);
+  node.remote.place = RemotePlace::kMoved;
+  node.remote.parent = std::exchange(node.attempt.parent, kNoNode);
+  node.remote.name = std::exchange(node.attempt.name, {});
+  provenance_.recent(view).NoteChanged(job->id);
+  if (inode->content && job->made) {
+    const Lock lock(inode->content->mu);
+    inode->content->base.version = job->made->version;
   }
-  PG_TRY(view.Save(live));
-  if (node.kind == NodeKind::kFolder) committer_.ReadOnFromNewPlaces(view);
+  PG_TRY(view.Save(inode));
   PG_TRY(change.Commit());
-  return Outcome::kAgain;
+  return Outcome::Again();
 }
 
-// False: what stands there is not of that attempt, or nothing does.
-Result<bool> Rollback::TakeBackFile(Job* planned) {
+Result<bool> Rollback::RollBackFile(Job* planned) {
   const Job& job = *planned;
   for (int round = 0; round < 3; ++round) {  // a store may say another version once, wrongly
     PG_ASSIGN(const std::optional<Entry> made, store_->LookIfThere(job.tried_path, job.call));
     if (!made) return false;
-    PG_ASSIGN(const bool moved, evidence_.WentThere(job, *made));
+    PG_ASSIGN(const bool moved, evidence_.HasMovedTo(job, *made));
     if (moved) {
       const auto back = store_->MoveFile(job.tried_path, made->version, job.there_path,
                                          Precondition::Absent(), job.call);
@@ -108,22 +100,23 @@ Result<bool> Rollback::TakeBackFile(Job* planned) {
       planned->went_on = !back.ok();  // others have put something where it was
       return true;
     }
-    PG_ASSIGN(const bool ours, evidence_.MadeBy(job, *made));
+    PG_ASSIGN(const bool ours, evidence_.IsMadeByAttempt(job, *made));
     if (!ours) return false;
-    PG_ASSIGN(const bool all, evidence_.IsAllTheStoreHas(job));
+    PG_ASSIGN(const bool all, evidence_.IsOnlyVersionAtStore(job));
     if (all) {
       planned->made = *made;
       return true;
     }
-    PG_ASSIGN(const bool only, evidence_.IsAllThereIs(job, *made));
+    PG_ASSIGN(const bool only, evidence_.IsOnlyCopy(job, *made));
     if (only) {  // another version than is known here, or one that is deleted here, just stays
-      planned->went_on = !job.node.gone() && made->version == job.node.version;
+      planned->went_on = !job.node.gone() && made->version == job.node.remote.version;
       return true;
     }
     // (a copy says who wrote its original, and not who had it made)
     const bool sent = made->attributes.origin == provenance_.OriginOf(job.id) &&
-                      (job.node.dirty & (kData | kTriedData)) && made->version != job.node.version;
-    if (!sent && evidence_.MayBeAnothers(job.id)) return false;
+                      (job.node.dirty & (kData | kAttemptHadData)) &&
+                      made->version != job.node.remote.version;
+    if (!sent && evidence_.CopyMayBeForeign(job.id)) return false;
     const Status gone = store_->Remove(job.tried_path, Precondition::Is(made->version), job.call);
     if (gone.ok()) return true;
     if (gone.error().code != Code::kChanged) return gone.error();
@@ -131,9 +124,7 @@ Result<bool> Rollback::TakeBackFile(Job* planned) {
   return false;
 }
 
-// A folder that was being made is an object of its own; one that was being moved has copies of what
-// is still at its former place.
-Status Rollback::TakeBackFolder(Job* job) {
+Status Rollback::RollBackFolder(Job* job) {
   PG_ASSIGN(const std::vector<Entry> made, evidence_.AllBelow(job->tried_path, job->call));
   if (made.empty()) return {};
   if (store_->Can().moves_folders && !job->there_path.empty()) {
@@ -154,17 +145,17 @@ Status Rollback::TakeBackFolder(Job* job) {
   Copies copied;
   {
     View view(&tree_);
-    if (const auto it = evidence_.copied_below_(view).find(job->id);
-        it != evidence_.copied_below_(view).end())
+    if (const auto it = evidence_.copied_objects_(view).find(job->id);
+        it != evidence_.copied_objects_(view).end())
       copied = it->second;
-    if (const auto it = evidence_.kept_below_(view).find(job->id);
-        it != evidence_.kept_below_(view).end())
+    if (const auto it = evidence_.conflict_copies_(view).find(job->id);
+        it != evidence_.conflict_copies_(view).end())
       job->kept = it->second;
   }
   if (store_->Can().moves_files)
-    PG_TRY(TakeBackMoved(*job, made));
+    PG_TRY(RollBackMoved(*job, made));
   else
-    PG_TRY(TakeBackKept(*job, made));
+    PG_TRY(RollBackConflictCopies(*job, made));
   PG_ASSIGN(std::vector<Entry> there, evidence_.AllBelow(job->there_path, job->call));
   std::map<std::string, Entry> others;
   for (Entry& entry : there) others[entry.name] = std::move(entry);
@@ -181,8 +172,8 @@ Status Rollback::TakeBackFolder(Job* job) {
                 (known != copied.end() && known->second == std::pair(entry.version, other.version));
     const std::string here = below + entry.name, elsewhere = job->there_path + "/" + entry.name;
     if (!same && send_log_.CopiedInParts(entry.size) && !std::exchange(journalled, true)) {
-      PG_TRY(send_log_.EndParts(job->node.upload, job->call));
-      PG_TRY(send_log_.JournalUnknownParts(job->id, below));
+      PG_TRY(send_log_.AbortMultipart(job->node.upload_log, job->call));
+      PG_TRY(send_log_.JournalUnknownMultipart(job->id, below));
     }
     if (!same) {  // before a restart, perhaps: either may be the original
       PG_ASSIGN(same, evidence_.IsCopy(*job, below, here, entry.version, entry.size, other));
@@ -197,15 +188,14 @@ Status Rollback::TakeBackFolder(Job* job) {
   return OutcomeOf(left);
 }
 
-// Files that had come to the new place already, and are known here by their versions.
-Status Rollback::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
+Status Rollback::RollBackMoved(const Job& job, const std::vector<Entry>& made) {
   for (const Entry& one : made) {
     if (IsFolder(one)) continue;
     const std::string former = FormerName(job, one.name);
     {
       View view(&tree_);
-      PG_ASSIGN(const auto known, evidence_.FileThere(view, job.id, former));
-      if (!known || known->version != one.version) continue;
+      PG_ASSIGN(const auto known, evidence_.FindRemoteFile(view, job.id, former));
+      if (!known || known->remote.version != one.version) continue;
     }
     const auto back =
         store_->MoveFile(job.tried_path + "/" + one.name, one.version,
@@ -215,13 +205,12 @@ Status Rollback::TakeBackMoved(const Job& job, const std::vector<Entry>& made) {
   return {};
 }
 
-// Where files are copied, the original of one that got a name beside another's went at once.
-Status Rollback::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
+Status Rollback::RollBackConflictCopies(const Job& job, const std::vector<Entry>& made) {
   const std::string below = job.there_path + "/";
   for (const Entry& one : made) {
     const std::string former = FormerName(job, one.name);
     if (former == one.name || IsFolder(one)) continue;
-    if (send_log_.CopiedInParts(one.size)) PG_TRY(send_log_.JournalUnknownParts(job.id, below));
+    if (send_log_.CopiedInParts(one.size)) PG_TRY(send_log_.JournalUnknownMultipart(job.id, below));
     const std::string from = job.tried_path + "/" + one.name;
     const auto back = store_->Copy(from, one.version, one.size, below + former, nullptr,
                                    Precondition::Absent(), job.call);
@@ -237,7 +226,6 @@ Status Rollback::TakeBackKept(const Job& job, const std::vector<Entry>& made) {
   return {};
 }
 
-// What was called so, where a part of its path got another name beside others'.
 std::string Rollback::FormerName(const Job& job, const std::string& name) {
   const auto last = [](const std::string& path) { return path.substr(path.rfind('/') + 1); };
   std::string former;

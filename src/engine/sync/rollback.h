@@ -6,7 +6,6 @@
 
 namespace pargeter {
 
-class Committer;
 class Evidence;
 class HeldFolders;
 class Provenance;
@@ -15,29 +14,35 @@ class SendLog;
 class Rollback : public Component {
  public:
   Rollback(Context* context, Provenance* provenance, HeldFolders* held, SendLog* send_log,
-           Evidence* evidence, Committer* committer)
+           Evidence* evidence)
       : Component(context),
         provenance_(*provenance),
         held_(*held),
         send_log_(*send_log),
-        evidence_(*evidence),
-        committer_(*committer) {}
+        evidence_(*evidence) {}
 
-  Result<Outcome> TakeBack(Job* job);
+  // Deletes the object that the attempt made, if it did and the object is not the only copy.
+  Result<Outcome> RollBackAttempt(Job* job);
 
  private:
-  Result<bool> TakeBackFile(Job* planned);
-  Result<Outcome> GoesOnFrom(View& view, Job* job, Live* live);
-  Status TakeBackFolder(Job* job);
-  Status TakeBackMoved(const Job& job, const std::vector<Entry>& made);
-  Status TakeBackKept(const Job& job, const std::vector<Entry>& made);
+  // False: the object there is not of that attempt, or there is none.
+  Result<bool> RollBackFile(Job* planned);
+  // The node is at the attempted place at the store.
+  Result<Outcome> AdoptAttempt(View& view, Job* job, Inode* inode);
+  // A new folder is an object of its own; a moved one has copies of objects that are still at the
+  // old place.
+  Status RollBackFolder(Job* job);
+  // Files that arrived already, known by their versions, go back.
+  Status RollBackMoved(const Job& job, const std::vector<Entry>& made);
+  // Files that became conflict copies on the way: their originals were deleted at once.
+  Status RollBackConflictCopies(const Job& job, const std::vector<Entry>& made);
+  // The path before a part of it got the name of a conflict copy.
   static std::string FormerName(const Job& job, const std::string& name);
 
   Provenance& provenance_;
   HeldFolders& held_;
   SendLog& send_log_;
   Evidence& evidence_;
-  Committer& committer_;
 };
 
 }  // namespace pargeter

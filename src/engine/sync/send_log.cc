@@ -1,4 +1,4 @@
-// SendLog: Node::upload and uploads in parts.
+// SendLog: the upload log of a node, and multipart uploads.
 #include "engine/sync/send_log.h"
 
 #include <fmt/format.h>
@@ -24,46 +24,39 @@ using Place = BlockStore::Place;
 Status SendLog::JournalSent(const Job& job, const std::string& mark) {
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(job.id));
-    const std::uint64_t now = live->node.generation;
-    if (now != job.node.generation && now != live->upload_of)
+    PG_ASSIGN(Inode * inode, view.Get(job.id));
+    const std::uint64_t now = inode->node.generation;
+    if (now != job.node.generation && now != inode->sent_generation)
       return Error(Code::kCancelled, "it was changed while it went up");
-    live->node.upload = WithSent(job.node.upload, job.Place(), mark);
-    PG_TRY(view.Save(live));
-    if (!(live->node.dirty & kSynced)) return {};
+    inode->node.upload_log = job.node.upload_log;
+    inode->node.upload_log.AddSent(mark, job.Place());
+    PG_TRY(view.Save(inode));
+    if (!(inode->node.dirty & kSynced)) return {};
   }
   return tree_.Sync();
 }
 
-Status SendLog::JournalParts(NodeId id, const std::string& upload) {
+Status SendLog::JournalMultipart(NodeId id, const UploadLog& log) {
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  live->node.upload = upload;
-  return view.Save(live);
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  inode->node.upload_log = log;
+  return view.Save(inode);
 }
 
-// Before one is begun whose id may never be heard: not even a power cut leaves one at the store
-// that nobody ends. `path` as for EndParts.
-Status SendLog::JournalUnknownParts(NodeId id, const std::string& path) {
-  PG_TRY(JournalParts(id, "?\n" + path));
+Status SendLog::JournalUnknownMultipart(NodeId id, const std::string& path) {
+  PG_TRY(JournalMultipart(id, UploadLog(MultipartNote{.path = path})));
   return tree_.Sync();
 }
 
-// Ends what is journalled of an upload in parts: "MARK:SIZE:ID" and its path in two lines, or "?"
-// and the path where it is not known whether it was begun, nor under which id; all below a path
-// that ends in "/".
-Status SendLog::EndParts(const std::string& journalled, const Call& call) {
-  if (!HasParts(journalled)) return {};
-  const auto end = journalled.find('\n');
-  const std::string path = journalled.substr(end + 1);
-  if (journalled[0] != '?') {
-    const auto colon = journalled.find(':', journalled.find(':') + 1);
-    return store_->AbortParts({path, journalled.substr(colon + 1, end - colon - 1)}, call);
-  }
+Status SendLog::AbortMultipart(const UploadLog& log, const Call& call) {
+  const MultipartNote* note = log.multipart();
+  if (note == nullptr) return {};
+  if (!note->id.empty()) return store_->AbortParts({note->path, note->id}, call);
   PG_ASSIGN(const std::vector<PartedUpload> uploads, store_->ListUploads(call));
-  const bool below = path.back() == '/';
+  const bool below = note->path.back() == '/';
   for (const PartedUpload& upload : uploads) {
-    if (below ? upload.path.compare(0, path.size(), path) == 0 : upload.path == path)
+    if (below ? upload.path.compare(0, note->path.size(), note->path) == 0
+              : upload.path == note->path)
       PG_TRY(store_->AbortParts(upload, call));
   }
   return {};

@@ -36,7 +36,7 @@ constexpr int kPartsAtOnce = 4;
 }  // namespace
 
 Result<Outcome> Uploader::UploadFile(Job* job) {
-  const Steady deadline = options_.clock->Now() + std::chrono::hours(1);
+  const Steady deadline = options_.clock->Now() + kFetchWithin;
   if (job->content) {
     // parts that were never read here come from the version that was changed
     const Status whole =
@@ -51,12 +51,13 @@ Result<Outcome> Uploader::UploadFile(Job* job) {
     return entry.error();
   }
   job->parts_ended = true;
-  if (job->content) Ignore(contents_.Carry(job->content, Place::kCache));
+  if (job->content) Ignore(contents_.StageCopy(job->content, Place::kCache));
   const Status committed = committer_.CommitUpload(
-      job, *entry, job->begun_with_others ? SentAs::kBytesAlone : SentAs::kBytes);
-  if (job->content) contents_.DropCarried(job->content.get());
+      job, *entry,
+      job->begun_with_others ? UploadMethod::kBytesWithoutAttributes : UploadMethod::kBytes);
+  if (job->content) contents_.DropStagedCopy(job->content.get());
   PG_TRY(committed);
-  return job->begun_with_others ? Outcome::kAgain : Outcome::kDone;
+  return job->begun_with_others ? Outcome::Again() : Outcome::Done();
 }
 
 // Bytes of the version that was changed are part of what waits now, and may be needed when the
@@ -68,14 +69,14 @@ Status Uploader::SyncBeforeSending(Job* job) {
   bool later = false;  // than what was synced
   if (job->node.dirty & kSynced) {
     View view(&tree_);
-    PG_ASSIGN(const Live* live, view.Get(job->id));
-    later = live->synced_generation != job->node.generation;
+    PG_ASSIGN(const Inode* inode, view.Get(job->id));
+    later = inode->synced_generation != job->node.generation;
   }
   bool unsaved = false;
   int fd = -1;
   {
     const Lock lock(content->mu);
-    const bool nothing_of_former = content->source.size == 0;
+    const bool nothing_of_former = content->base.size == 0;
     if (nothing_of_former && !later) return {};
     unsaved = content->unsaved;
     fd = content->BeginUse();
@@ -88,9 +89,9 @@ Status Uploader::SyncBeforeSending(Job* job) {
   PG_TRY(synced);
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(job->id));
-    if (live->content.get() != content) return {};
-    if (unsaved) PG_TRY(contents_.SaveContent(view, live, content));
+    PG_ASSIGN(Inode * inode, view.Get(job->id));
+    if (inode->content.get() != content) return {};
+    if (unsaved) PG_TRY(contents_.SaveContent(view, inode, content));
   }
   return tree_.Sync();
 }
@@ -99,10 +100,9 @@ Status Uploader::SyncBeforeSending(Job* job) {
 // those bytes any more. What was written here is not lost with them: they become zeros, and it goes
 // up as a conflict like any other.
 Result<Outcome> Uploader::BaseIsGone(Job* job) {
-  job->delay = Duration(100);
   if (!job->there_path.empty()) {
     PG_ASSIGN(const std::optional<Entry> there, store_->LookIfThere(job->there_path, job->call));
-    if (there && there->version == job->node.version)
+    if (there && there->version == job->node.remote.version)
       return Error(Code::kStoreFault,
                    fmt::format("the store lists the version of {} that was changed here, and does "
                                "not give its bytes",
@@ -110,30 +110,28 @@ Result<Outcome> Uploader::BaseIsGone(Job* job) {
                    "The change is safe on this disk; the former version is asked for again.");
     // by an upload of ours, perhaps, and nobody learnt of it
     if (there && job->there_path == job->path) {
-      PG_ASSIGN(const bool ours, evidence_.MadeBy(*job, *there));
+      PG_ASSIGN(const bool ours, evidence_.IsMadeByAttempt(*job, *there));
       if (ours) return resolver_.Conflict(job);
     }
   }
   // moved to its new place, and nobody learnt of it: it has all of its bytes there
-  if (job->node.tried_parent == job->parent && job->node.tried_name == job->key) {
+  if (job->node.attempt.parent == job->parent && job->node.attempt.name == job->key) {
     PG_ASSIGN(const std::optional<Entry> made, store_->LookIfThere(job->path, job->call));
     if (made) {
-      PG_ASSIGN(const bool went, evidence_.WentThere(*job, *made));
+      PG_ASSIGN(const bool went, evidence_.HasMovedTo(*job, *made));
       if (went) return resolver_.Conflict(job);
     }
   }
-  PG_ASSIGN(const bool along, evidence_.WentAlong(*job));
-  if (along) return Outcome::kAgain;
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(job->id));
+  PG_ASSIGN(Inode * inode, view.Get(job->id));
   Content* content = job->content.get();
-  if (live->content.get() != content || live->node.version != job->node.version)
-    return Outcome::kAgain;
+  if (inode->content.get() != content || inode->node.remote.version != job->node.remote.version)
+    return Outcome::Again(kSoon);
   {
     const Lock lock(content->mu);
     PG_TRY(options_.disk->Truncate(content->fd.get(), content->size));  // a file may end in a hole
     for (const Range& gap : content->present.Missing({0, content->size})) content->AddHole(gap);
-    content->source.size = 0;
+    content->base.size = 0;
   }
   const std::string warning = fmt::format(
       "{} was replaced at the store before all of it was here: in the copy kept of it, what was "
@@ -141,15 +139,15 @@ Result<Outcome> Uploader::BaseIsGone(Job* job) {
       Printable(job->path));
   health_.Warn(warning);
   Log(LogLevel::kWarning, "{}", warning);
-  PG_TRY(contents_.SaveContent(view, live, content));
-  return Outcome::kAgain;
+  PG_TRY(contents_.SaveContent(view, inode, content));
+  return Outcome::Again(kSoon);
 }
 
 Result<Entry> Uploader::SendContent(Job* job) {
   const Capabilities can = store_->Can();
-  const bool told = can.tells_writer && provenance_.SignTells(job->node, job->Place());
+  const bool told = can.tells_writer && provenance_.OriginIsConclusive(job->node, job->Place());
   if (can.multipart_above > 0 && job->size > can.multipart_above) return SendParts(job);
-  PG_TRY(send_log_.EndParts(job->node.upload, job->call));  // of when it was larger
+  PG_TRY(send_log_.AbortMultipart(job->node.upload_log, job->call));  // of when it was larger
   TextSource link(SymlinkBody(job->node.target));
   ContentSource content(job->content, 0, job->size, options_.disk);
   WriteSource* body = &content;
@@ -162,38 +160,37 @@ Result<Entry> Uploader::SendContent(Job* job) {
   return store_->Write(job->path, told ? body : &sent, job->attributes, job->only_if, job->call);
 }
 
-// In parts, several at once. The upload's id is journalled, so that the next start goes on with the
-// parts that are there, or ends it; with it, which attributes it was begun with.
 Result<Entry> Uploader::SendParts(Job* job) {
   const std::uint64_t part_size = std::max(store_->Can().part_size, job->size / 9000 + 1);
   const int count = static_cast<int>((job->size + part_size - 1) / part_size);
   PartedUpload upload{job->path, ""};
   std::vector<UploadedPart> parts(static_cast<std::size_t>(count));
-  const std::string of = fmt::format("{}-", job->node.generation),
-                    attributes = Hex(Md5(PackAttributes(job->attributes))),
-                    in = fmt::format(":{}:", part_size);
-  const std::string& known = job->node.upload;
-  if (!known.empty()) {
-    const auto colon = known.find(':', known.find(':') + 1), end = known.find('\n');
-    const PartedUpload former{known.substr(end + 1), known.substr(colon + 1, end - colon - 1)};
-    if (known.compare(0, of.size(), of) == 0 && former.path == job->path &&
-        known.compare(std::min(known.size(), of.size() + attributes.size()), in.size(), in) == 0) {
+  MultipartNote note{.path = job->path,
+                     .id = "",
+                     .generation = job->node.generation,
+                     .part_size = part_size,
+                     .attributes = Hex(Md5(PackAttributes(job->attributes)))};
+  if (const MultipartNote* known = job->node.upload_log.multipart()) {
+    if (known->path == note.path && known->generation == note.generation &&
+        known->part_size == note.part_size) {
+      const PartedUpload former{known->path, known->id};
       const auto there = store_->ListParts(former, job->call);
       if (there.ok()) {
         upload = former;
-        job->begun_with_others = known.compare(of.size(), attributes.size(), attributes) != 0;
+        job->begun_with_others = known->attributes != note.attributes;
         for (const UploadedPart& part : *there) {
           if (part.number >= 1 && part.number <= count)
             parts[static_cast<std::size_t>(part.number - 1)] = part;
         }
       }
     }
-    if (upload.id.empty()) PG_TRY(send_log_.EndParts(known, job->call));
+    if (upload.id.empty()) PG_TRY(send_log_.AbortMultipart(job->node.upload_log, job->call));
   }
   if (upload.id.empty()) {
-    PG_TRY(send_log_.JournalUnknownParts(job->id, job->path));
+    PG_TRY(send_log_.JournalUnknownMultipart(job->id, job->path));
     PG_ASSIGN(upload, store_->BeginParts(job->path, job->attributes, job->call));
-    PG_TRY(send_log_.JournalParts(job->id, of + attributes + in + upload.id + "\n" + upload.path));
+    note.id = upload.id;
+    PG_TRY(send_log_.JournalMultipart(job->id, UploadLog(note)));
   }
   std::atomic<int> next{0};
   Mutex mutex;
@@ -234,7 +231,7 @@ Result<Entry> Uploader::SendParts(Job* job) {
   if (failed->code == Code::kCancelled && stop_->cancelled()) return *failed;
   if (!MayRetry(failed->code)) {
     if (store_->AbortParts(upload, {nullptr, Traffic::kUpload}).ok())
-      Ignore(send_log_.JournalParts(job->id, ""));
+      Ignore(send_log_.JournalMultipart(job->id, UploadLog()));
   }
   return *failed;
 }

@@ -32,19 +32,30 @@ class Uploader : public Component {
         committer_(*committer),
         resolver_(*resolver) {}
 
-  Status LearnBeforeSending(const Job& job, bool leaves = false);
-  Result<Outcome> BringDown(Job* job);
+  // Attributes that no listing carried are read first: the upload must not replace them by
+  // defaults. `leaves`: the object is about to leave the store.
+  Status ReadAttributesBeforeSending(const Job& job, bool leaves = false);
+  // Fetches all bytes and syncs them, before the store is told to delete the file.
+  Result<Outcome> MakeLocalOnly(Job* job);
+  // Sends the bytes, with attributes.
   Result<Outcome> UploadFile(Job* job);
+  // A move, a copy of another file, or new attributes: the store copies, and no bytes are sent.
   Result<Outcome> CopyFile(Job* job);
 
  private:
-  static bool IsStillComingDown(const Live& live, const Job& job,
-                                const std::shared_ptr<Content>& content);
+  // The file is still to be local, with the version, content and bytes of the plan, all synced.
+  static bool IsAsPlanned(const Inode& inode, const Job& job,
+                          const std::shared_ptr<Content>& content);
+  // All bytes are synced: the file is local from now on, and its object is to be deleted.
   Status RecordLocal(const Job& job, const std::shared_ptr<Content>& content);
   Status SyncBeforeSending(Job* job);
   Result<Outcome> BaseIsGone(Job* job);
   Result<Entry> SendContent(Job* job);
+  // The id is journalled: the next start goes on with the parts that are at the store, or aborts
+  // the upload.
   Result<Entry> SendParts(Job* job);
+  // The original or the target has another version than planned, and the target is not our own
+  // copy.
   Result<Outcome> ResolveRefusedCopy(Job* job, const std::string& from, const std::string& version);
 
   Contents& contents_;

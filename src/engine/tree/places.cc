@@ -6,54 +6,57 @@
 namespace pargeter {
 
 std::string KeyPart(const Node& node) {
-  return node.there == There::kSpelled ? node.there_name : NameToKey(node.name);
+  return node.remote.place == RemotePlace::kEncoded ? node.remote.name : NameToKey(node.name);
 }
 
-std::string ThereName(const Node& node) {
-  return node.there == There::kSame || node.there == There::kAbsent ? NameToKey(node.name)
-                                                                    : node.there_name;
+std::string RemoteName(const Node& node) {
+  return node.remote.place == RemotePlace::kSame || node.remote.place == RemotePlace::kNone
+             ? NameToKey(node.name)
+             : node.remote.name;
 }
 
-void SetThere(Node* node, NodeId parent, const std::string& key) {
+void SetRemote(Node* node, NodeId parent, const std::string& key) {
   if (node->parent == parent && NameToKey(node->name) == key) {
-    node->there = There::kSame;
-    node->there_parent = kNoNode;
-    node->there_name.clear();
+    node->remote.place = RemotePlace::kSame;
+    node->remote.parent = kNoNode;
+    node->remote.name.clear();
     return;
   }
   const bool spelled = node->parent == parent && node->kind != NodeKind::kFolder &&
                        node->name == BesideFolder(KeyToName(key));
-  node->there = spelled || (node->parent == parent && node->name == ShortenName(KeyToName(key)))
-                    ? There::kSpelled
-                    : There::kElsewhere;
-  node->there_parent = parent;
-  node->there_name = key;
+  node->remote.place =
+      spelled || (node->parent == parent && node->name == ShortenName(KeyToName(key)))
+          ? RemotePlace::kEncoded
+          : RemotePlace::kMoved;
+  node->remote.parent = parent;
+  node->remote.name = key;
 }
 
-void ForgetThere(Node* node) {
-  node->there = There::kAbsent;
-  node->there_parent = kNoNode;
-  node->there_name.clear();
-  node->version.clear();
+void ForgetRemote(Node* node) {
+  node->remote.place = RemotePlace::kNone;
+  node->remote.parent = kNoNode;
+  node->remote.name.clear();
+  node->remote.version.clear();
 }
 
-void TakeOut(Node* node) {
-  if (node->there == There::kSame) {
-    node->there_parent = node->parent;
-    node->there_name = NameToKey(node->name);
+void UnlinkLocally(Node* node) {
+  if (node->remote.place == RemotePlace::kSame) {
+    node->remote.parent = node->parent;
+    node->remote.name = NameToKey(node->name);
   }
-  if (node->there != There::kAbsent) node->there = There::kElsewhere;
+  if (node->remote.place != RemotePlace::kNone) node->remote.place = RemotePlace::kMoved;
   node->parent = kNoNode;
 }
 
-bool MayStay(const Node& node) {
-  return node.effective == Placement::kLocal && !node.gone() && node.there == There::kAbsent &&
-         node.upload.empty() && node.tried_parent == kNoNode;
+bool IsLocalOnly(const Node& node) {
+  return node.effective == Placement::kLocal && !node.gone() &&
+         node.remote.place == RemotePlace::kNone && node.upload_log.empty() &&
+         node.attempt.parent == kNoNode;
 }
 
 bool ModeIsKnown(const Node& node) {
-  return node.kind == NodeKind::kSymlink || node.attributes_known || node.there == There::kAbsent ||
-         (node.dirty & kOwnMode) != 0;
+  return node.kind == NodeKind::kSymlink || node.attributes_known ||
+         node.remote.place == RemotePlace::kNone || (node.dirty & kOwnMode) != 0;
 }
 
 }  // namespace pargeter

@@ -11,11 +11,11 @@ namespace {
 constexpr int kDeepest = 4096;
 }  // namespace
 
-Live* Tree::View::Adopt(Node row) {
+Inode* Tree::View::Adopt(Node row) {
   if (tree_.changes_ > 0) tree_.touched_.insert(row.id);
-  auto& slot = tree_.live_[row.id];
+  auto& slot = tree_.inodes_[row.id];
   if (!slot) {
-    slot = std::make_unique<Live>();
+    slot = std::make_unique<Inode>();
     slot->node = std::move(row);
   } else if (slot->doubtful) {
     Restore(slot.get(), std::move(row));
@@ -23,61 +23,61 @@ Live* Tree::View::Adopt(Node row) {
   return slot.get();
 }
 
-Live* Tree::View::InMemory(NodeId id) {
-  const auto it = tree_.live_.find(id);
-  return it == tree_.live_.end() || it->second->doubtful ? nullptr : it->second.get();
+Inode* Tree::View::InMemory(NodeId id) {
+  const auto it = tree_.inodes_.find(id);
+  return it == tree_.inodes_.end() || it->second->doubtful ? nullptr : it->second.get();
 }
 
-Result<Live*> Tree::View::Get(NodeId id) {
+Result<Inode*> Tree::View::Get(NodeId id) {
   if (tree_.changes_ > 0) tree_.touched_.insert(id);
-  if (Live* live = InMemory(id)) return live;
+  if (Inode* inode = InMemory(id)) return inode;
   PG_ASSIGN(std::optional<Node> row, tree_.index_->Get(id));
   if (!row) return Error(Code::kStale, "the file is gone");
   return Adopt(std::move(*row));
 }
 
-Result<Live*> Tree::View::Find(NodeId parent, const std::string& name) {
+Result<Inode*> Tree::View::Find(NodeId parent, const std::string& name) {
   PG_ASSIGN(std::optional<Node> row, tree_.index_->Find(parent, name));
-  if (!row) return static_cast<Live*>(nullptr);
+  if (!row) return static_cast<Inode*>(nullptr);
   return Adopt(std::move(*row));
 }
 
-Result<Live*> Tree::View::GetFolder(NodeId id) {
-  PG_ASSIGN(Live * live, Get(id));
-  if (live->node.gone()) return Error(Code::kNotFound, "the folder is gone");
-  if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
-  return live;
+Result<Inode*> Tree::View::GetFolder(NodeId id) {
+  PG_ASSIGN(Inode * inode, Get(id));
+  if (inode->node.gone()) return Error(Code::kNotFound, "the folder is gone");
+  if (inode->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
+  return inode;
 }
 
-Status Tree::View::Save(Live* live) {
+Status Tree::View::Save(Inode* inode) {
   Change change(this);
-  tree_.touched_.insert(live->node.id);
-  live->unsaved = false;
-  PG_TRY(tree_.index_->Update(live->node));
+  tree_.touched_.insert(inode->node.id);
+  inode->unsaved = false;
+  PG_TRY(tree_.index_->Update(inode->node));
   return change.Commit();
 }
 
-Status Tree::View::AddIntent(Live* live) {
-  Node& node = live->node;
-  if (MayStay(node)) {
-    node.intent = 0;
-    return Save(live);
+Status Tree::View::QueueChange(Inode* inode) {
+  Node& node = inode->node;
+  if (IsLocalOnly(node)) {
+    node.pending.seq = 0;
+    return Save(inode);
   }
-  if (node.intent == 0) {
-    node.intent = tree_.index_->NextIntent();
-    node.intent_since = tree_.options_.clock->FileTime();
+  if (node.pending.seq == 0) {
+    node.pending.seq = tree_.index_->NextSeq();
+    node.pending.since = tree_.options_.clock->FileTime();
   }
-  node.attempts = 0;
-  node.error.clear();
-  Push(node.id, node.intent);
-  return Save(live);
+  node.pending.tries = 0;
+  node.pending.error.clear();
+  Push(node.id, node.pending.seq);
+  return Save(inode);
 }
 
 void Tree::View::TouchFolder(NodeId id) {
-  auto live = Get(id);
-  if (!live.ok()) return;
-  (*live)->node.mtime = (*live)->node.ctime = tree_.options_.clock->Wall();
-  (*live)->unsaved = true;
+  auto inode = Get(id);
+  if (!inode.ok()) return;
+  (*inode)->node.mtime = (*inode)->node.ctime = tree_.options_.clock->Wall();
+  (*inode)->unsaved = true;
 }
 
 void Tree::View::PerformAll() {
@@ -140,45 +140,45 @@ Status Tree::UnlinkDeleted() {
   return synced;
 }
 
-Result<std::string> Tree::View::FolderKey(NodeId folder) {
+Result<std::string> Tree::View::RemotePrefix(NodeId folder) {
   std::string path;
   for (int depth = 0; folder != kRootId; ++depth) {
     if (depth > kDeepest) return Error(Code::kInternal, "folders nest in a circle");
-    PG_ASSIGN(Live * live, Get(folder));
-    const Node& node = live->node;
-    path.insert(0, ThereName(node) + "/");
+    PG_ASSIGN(Inode * inode, Get(folder));
+    const Node& node = inode->node;
+    path.insert(0, RemoteName(node) + "/");
     folder = node.remote_parent();
     if (folder == kNoNode) return Error(Code::kStale, "the folder is gone");
   }
   return path;
 }
 
-Result<std::string> Tree::View::TherePath(const Node& node) {
+Result<std::string> Tree::View::RemotePath(const Node& node) {
   if (node.id == kRootId) return std::string();
-  PG_ASSIGN(const std::string folder, FolderKey(node.remote_parent()));
-  return folder + ThereName(node);
+  PG_ASSIGN(const std::string folder, RemotePrefix(node.remote_parent()));
+  return folder + RemoteName(node);
 }
 
 Result<std::string> Tree::View::PathHere(NodeId id) {
   std::string path;
   while (id != kRootId && id != kNoNode) {
-    PG_ASSIGN(Live * live, Get(id));
-    path = path.empty() ? live->node.name : live->node.name + "/" + path;
-    id = live->node.parent;
+    PG_ASSIGN(Inode * inode, Get(id));
+    path = path.empty() ? inode->node.name : inode->node.name + "/" + path;
+    id = inode->node.parent;
   }
   return path;
 }
 
 void Tree::View::Trim() {
-  auto& all = tree_.live_;
+  auto& all = tree_.inodes_;
   const std::size_t remembered = tree_.options_.remembered;
   if (all.size() <= std::max(tree_.trim_at_, remembered)) return;
   for (auto it = all.begin(); it != all.end();) {
-    const Live& live = *it->second;
-    bool needed = tree_.used_.count(it->first) > 0 || live.lookups > 0 || live.opens > 0 ||
-                  live.old_opens > 0 || live.unsaved || live.upload ||
-                  (live.content && live.content.use_count() > 1);
-    if (!needed && live.content) needed = tree_.blobs_->IsUnsaved(live.content.get());
+    const Inode& inode = *it->second;
+    bool needed = tree_.used_.count(it->first) > 0 || inode.lookups > 0 || inode.opens > 0 ||
+                  inode.detached_opens > 0 || inode.unsaved || inode.upload ||
+                  (inode.content && inode.content.use_count() > 1);
+    if (!needed && inode.content) needed = tree_.blobs_->IsUnsaved(inode.content.get());
     if (needed || it->first == kRootId)
       ++it;
     else
@@ -187,14 +187,14 @@ void Tree::View::Trim() {
   tree_.trim_at_ = all.size() * 2 + remembered;
 }
 
-void Tree::View::Restore(Live* live, Node row) {
+void Tree::View::Restore(Inode* inode, Node row) {
   // never back to a number that an upload under way was planned with
-  row.generation = std::max(row.generation, live->node.generation) + 1;
-  live->node = std::move(row);
-  live->doubtful = false;
-  if (!live->content) return;
-  live->node.size = tree_.blobs_->SizeOf(live->content.get());
-  live->unsaved = true;
+  row.generation = std::max(row.generation, inode->node.generation) + 1;
+  inode->node = std::move(row);
+  inode->doubtful = false;
+  if (!inode->content) return;
+  inode->node.size = tree_.blobs_->SizeOf(inode->content.get());
+  inode->unsaved = true;
 }
 
 Tree::Change::Change(View* view)
@@ -231,8 +231,8 @@ void Tree::Change::DropReleased() {
     tree_.blobs_->ReleaseBytes(bytes);
     if (!may_drop) continue;
     tree_.blobs_->DropCached(id);
-    const auto it = tree_.live_.find(id);
-    const bool lives_on = it != tree_.live_.end() && !it->second->node.gone();
+    const auto it = tree_.inodes_.find(id);
+    const bool lives_on = it != tree_.inodes_.end() && !it->second->node.gone();
     if (lives_on)
       tree_.blobs_->DropPending(id);
     else
@@ -246,16 +246,17 @@ void Tree::Change::Undo() {
   tree_.caused_.clear();
   for (const auto& [id, bytes] : std::exchange(tree_.released_, {})) {
     const auto row = tree_.index_->Get(id);  // what is not written down is not known any more
-    if (row.ok()) tree_.blobs_->ReleaseBytes(bytes - std::min(bytes, *row ? (*row)->on_disk : 0));
+    if (row.ok())
+      tree_.blobs_->ReleaseBytes(bytes - std::min(bytes, *row ? (*row)->cached.bytes : 0));
   }
   for (const NodeId id : std::exchange(tree_.touched_, {})) {
-    const auto it = tree_.live_.find(id);
-    if (it == tree_.live_.end()) continue;
+    const auto it = tree_.inodes_.find(id);
+    if (it == tree_.inodes_.end()) continue;
     auto row = tree_.index_->Get(id);
     if (!row.ok())
       it->second->doubtful = true;  // the index cannot be read now: whoever wants it reads again
     else if (!*row)
-      tree_.live_.erase(it);
+      tree_.inodes_.erase(it);
     else
       view_.Restore(it->second.get(), std::move(**row));
   }

@@ -32,22 +32,22 @@ namespace pargeter {
 struct Content;
 
 // A node in memory: its row, and what only a running process knows of it.
-struct Live {
+struct Inode {
   Node node;
   std::uint64_t lookups = 0;  // uses by the kernel
   int opens = 0, writers = 0;
   bool unsaved = false;  // size or times changed by writes since the last save
   std::shared_ptr<Content> content;
-  int old_opens = 0;  // handles on former versions
-  bool fresh_pages = false;
+  int detached_opens = 0;  // handles on former versions
+  bool kernel_pages_valid = false;
   Steady last_write{};
   std::uint64_t synced_generation = 0;  // as of the last fsync
   Cancel upload;                        // an upload under way, ended by a write to what it takes
-  std::uint64_t upload_end = 0;         // what it takes ends here
-  std::uint64_t upload_of = 0;          // the last generation in which that is the same
+  std::uint64_t sent_prefix = 0;        // what it takes ends here
+  std::uint64_t sent_generation = 0;    // the last generation in which that is the same
   Steady held_since{};                  // an upload waits since then, as it is open for writing
   bool doubtful = false;                // an undone change may still be in it
-  bool drop_when_closed = false;        // asked to be evicted while it was open
+  bool evict_on_close = false;          // asked to be evicted while it was open
 };
 
 // The bytes that rows stand for. Called under the tree's lock.
@@ -114,7 +114,7 @@ class Tree {
   CondVar changed_;
   // -- all that follows: under mutex_
   std::unique_ptr<Index> index_;
-  std::unordered_map<NodeId, std::unique_ptr<Live>> live_;
+  std::unordered_map<NodeId, std::unique_ptr<Inode>> inodes_;
   std::size_t trim_at_ = 0;
   int changes_ = 0;                           // Change objects alive
   std::set<NodeId> touched_;                  // what a Change under way has got hold of
@@ -137,7 +137,7 @@ class Tree::View {
   }
   View(const View&) = delete;
   View& operator=(const View&) = delete;
-  // For the few that work without the lock in their midst: every Live* is void after that.
+  // For the few that work without the lock in their midst: every Inode* is void after that.
   void Unlock() NO_TS_ANALYSIS {
     PerformAll();
     held_ = false;
@@ -153,27 +153,27 @@ class Tree::View {
     return tree_.changed_.WaitUntil(tree_.mutex_, deadline);
   }
 
-  // -- rows. A Live* is good until the View ends, or Trim or Erase.
-  Result<Live*> Get(NodeId id);                                // kStale: there is none
-  Result<Live*> Find(NodeId parent, const std::string& name);  // null: not here
-  Result<Live*> GetFolder(NodeId id);
-  Live* Adopt(Node row);      // from the index; memory's own if it has it
-  Live* InMemory(NodeId id);  // null: not in memory, or not to be trusted
+  // -- rows. A Inode* is good until the View ends, or Trim or Erase.
+  Result<Inode*> Get(NodeId id);                                // kStale: there is none
+  Result<Inode*> Find(NodeId parent, const std::string& name);  // null: not here
+  Result<Inode*> GetFolder(NodeId id);
+  Inode* Adopt(Node row);      // from the index; memory's own if it has it
+  Inode* InMemory(NodeId id);  // null: not in memory, or not to be trusted
   // Of all in memory; some are doubtful.
-  std::unordered_map<NodeId, std::unique_ptr<Live>>& inodes() { return tree_.live_; }
+  std::unordered_map<NodeId, std::unique_ptr<Inode>>& inodes() { return tree_.inodes_; }
   Index& index() { return *tree_.index_; }
   void SetIndex(std::unique_ptr<Index> index) { tree_.index_ = std::move(index); }
 
   // -- changes; each is a transaction of its own, or part of the Change around it
-  Status Save(Live* live);
+  Status Save(Inode* inode);
   // Saved, with a place among the changes that wait, and a turn after the quiet time.
-  Status AddIntent(Live* live);
+  Status QueueChange(Inode* inode);
   // Time of change: saved with the next change or at the end, since it goes to no store.
   void TouchFolder(NodeId id);
   // The row is changed by other means than Save: undone with the Change around it.
   void Touch(NodeId id) { tree_.touched_.insert(id); }
   // Not in memory any more, if nothing needs it there.
-  void Erase(NodeId id) { tree_.live_.erase(id); }
+  void Erase(NodeId id) { tree_.inodes_.erase(id); }
   // The node's files go once the Change around it is committed; `bytes` were counted of them.
   void ReleaseOnCommit(NodeId id, std::uint64_t bytes) { tree_.released_[id] += bytes; }
   void UnlinkAfterSync(NodeId id) { tree_.unlink_after_sync_.push_back(id); }
@@ -210,8 +210,8 @@ class Tree::View {
   // -- paths
   // The prefix of what the store has in the folder: "" or ending in "/". A folder that it does not
   // have yet will be where it is here.
-  Result<std::string> FolderKey(NodeId folder);
-  Result<std::string> TherePath(const Node& node);
+  Result<std::string> RemotePrefix(NodeId folder);
+  Result<std::string> RemotePath(const Node& node);
   Result<std::string> PathHere(NodeId id);  // relative to the drive
 
   // -- memory
@@ -221,7 +221,7 @@ class Tree::View {
 
  private:
   friend class Change;
-  void Restore(Live* live, Node row);
+  void Restore(Inode* inode, Node row);
   void PerformAll();
   Tree& tree_;
   bool held_ = true;

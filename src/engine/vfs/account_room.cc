@@ -39,8 +39,9 @@ Result<bool> AccountRoom::CountAccount(NodeId id, std::uint64_t end) {
     View view(&tree_);
     PG_ASSIGN(waiting, view.index().PendingGrowth(id));
     if (id != kNoNode) {
-      PG_ASSIGN(const Live* live, view.Get(id));
-      const std::uint64_t there = live->node.there == There::kAbsent ? 0 : live->node.there_size;
+      PG_ASSIGN(const Inode* inode, view.Get(id));
+      const std::uint64_t there =
+          inode->node.remote.place == RemotePlace::kNone ? 0 : inode->node.remote.size;
       waiting += end - std::min(end, there);
     }
   }
@@ -60,11 +61,11 @@ Status AccountRoom::CheckAccount(NodeId id, std::uint64_t end) {
   std::uint64_t more = 0;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(id));
-    const Node& node = live->node;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    const Node& node = inode->node;
     if (node.effective == Placement::kLocal) return {};
     const std::uint64_t before =
-        std::max(node.size, node.there == There::kAbsent ? 0 : node.there_size);
+        std::max(node.size, node.remote.place == RemotePlace::kNone ? 0 : node.remote.size);
     if (end <= before) return {};
     more = end - before;
   }

@@ -23,7 +23,8 @@ Result<Node> ConflictChoices::ConflictAt(const std::string& path) {
   std::vector<const Node*> beside;  // what that is need not be known here yet
   for (const auto& [where, kept] : all) {
     if (where == path) return kept;
-    if (where.substr(0, where.rfind('/') + 1) + kept.beside == path) beside.push_back(&kept);
+    if (where.substr(0, where.rfind('/') + 1) + kept.conflict_copy.original_name == path)
+      beside.push_back(&kept);
   }
   if (beside.size() == 1) return *beside[0];
   if (beside.empty()) {
@@ -46,24 +47,26 @@ Status ConflictChoices::DropKept(const Node& kept) {
 }
 
 Status ConflictChoices::TakesName(const Node& kept) {
-  const auto theirs = names_.Lookup(kept.parent, kept.beside);
+  const auto theirs = names_.Lookup(kept.parent, kept.conflict_copy.original_name);
   if (!theirs.ok() && theirs.error().code != Code::kNotFound) return theirs.error();
   if (theirs.ok()) names_.Forget(theirs->id, 1);
   const bool folder = theirs.ok() && theirs->kind == NodeKind::kFolder;
   const bool file = theirs.ok() && !folder;
   if (folder && kept.kind != NodeKind::kFolder)
-    return Error(
-        Code::kIsFolder,
-        fmt::format("{} is a folder, which is not deleted for a file", Printable(kept.beside)),
-        "Move or delete that folder first, or give the copy kept another name, with mv.");
-  if (file && kept.kind == NodeKind::kFolder) PG_TRY(names_.Unlink(kept.parent, kept.beside));
-  return names_.Rename(kept.parent, kept.name, kept.parent, kept.beside, ReplaceTarget::kYes);
+    return Error(Code::kIsFolder,
+                 fmt::format("{} is a folder, which is not deleted for a file",
+                             Printable(kept.conflict_copy.original_name)),
+                 "Move or delete that folder first, or give the copy kept another name, with mv.");
+  if (file && kept.kind == NodeKind::kFolder)
+    PG_TRY(names_.Unlink(kept.parent, kept.conflict_copy.original_name));
+  return names_.Rename(kept.parent, kept.name, kept.parent, kept.conflict_copy.original_name,
+                       ReplaceTarget::kYes);
 }
 
 Status ConflictChoices::SettleConflict(const std::string& path, ConflictChoice keep) {
   PG_TRY(facts_.CheckWritable());
   PG_ASSIGN(const Node kept, ConflictAt(path));
-  if (keep == ConflictChoice::kHere && kept.beside.empty()) {
+  if (keep == ConflictChoice::kHere && kept.conflict_copy.original_name.empty()) {
     return Error(Code::kInvalid, "it is not known which name this copy had",
                  "Rename the copy to the wanted name with mv.");
   }
@@ -72,14 +75,13 @@ Status ConflictChoices::SettleConflict(const std::string& path, ConflictChoice k
     // (it was not asked for through the face)
     events_.Publish(Event::NameChanged(kept.parent, kept.name));
     if (keep == ConflictChoice::kHere)
-      events_.Publish(Event::NameChanged(kept.parent, kept.beside));
+      events_.Publish(Event::NameChanged(kept.parent, kept.conflict_copy.original_name));
     return {};
   }
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(kept.id));
-  live->node.conflict = false;
-  live->node.beside.clear();
-  return view.Save(live);
+  PG_ASSIGN(Inode * inode, view.Get(kept.id));
+  inode->node.conflict_copy = {};
+  return view.Save(inode);
 }
 
 Result<std::vector<std::pair<std::string, Node>>> ConflictChoices::Conflicts() {

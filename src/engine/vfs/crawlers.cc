@@ -25,22 +25,21 @@ constexpr std::uint64_t kShyBlock = 64 * kKiB;
 constexpr std::size_t kCommLength = 15;  // what the kernel keeps of a program's name
 }  // namespace
 
-bool Files::IsShy(const std::string& program) {
+bool Files::IsCrawler(const std::string& program) {
   View view(&tree_);
-  return std::any_of(limits_(view).shy_readers.begin(), limits_(view).shy_readers.end(),
+  return std::any_of(limits_(view).crawlers.begin(), limits_(view).crawlers.end(),
                      [&](const std::string& name) {
                        return program.substr(0, kCommLength) == name.substr(0, kCommLength);
                      });
 }
 
-void Files::MakeShy(const OpenFilePtr& file, const std::string& program) {
+void Files::LimitCrawler(const OpenFilePtr& file, const std::string& program) {
   const Lock lock(file->mu);
-  file->shy = program;
+  file->crawler = program;
 }
 
-// The part of a read that a shy reader may have; kRefused if it is none.
-Result<std::size_t> Files::ShyPart(const OpenFilePtr& file, std::size_t size,
-                                   std::uint64_t offset) {
+Result<std::size_t> Files::CrawlerAllowance(const OpenFilePtr& file, std::size_t size,
+                                            std::uint64_t offset) {
   std::uint64_t here = offset, file_size = 0;
   {
     const Lock lock(file->content->mu);
@@ -58,16 +57,16 @@ Result<std::size_t> Files::ShyPart(const OpenFilePtr& file, std::size_t size,
   std::uint64_t allowance = 0;
   {
     View view(&tree_);
-    allowance = limits_(view).shy_allowance;
+    allowance = limits_(view).crawler_allowance;
   }
   std::string program;
   bool first = false;
   {
     const Lock lock(file->mu);
-    program = file->shy;
-    if (end > offset && file->shy_used < allowance) {
-      end = std::min({end, offset + size, offset + (allowance - file->shy_used)});
-      file->shy_used += end - offset;
+    program = file->crawler;
+    if (end > offset && file->crawler_used < allowance) {
+      end = std::min({end, offset + size, offset + (allowance - file->crawler_used)});
+      file->crawler_used += end - offset;
       return static_cast<std::size_t>(end - offset);
     }
     first = !std::exchange(file->held_back, true);

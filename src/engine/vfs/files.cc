@@ -23,18 +23,18 @@
 
 namespace pargeter {
 
-Result<OpenedFile> Files::MakeOpen(View& view, Live* live, bool writing) {
+Result<OpenedFile> Files::MakeOpen(View& view, Inode* inode, bool writing) {
   auto file = std::make_shared<OpenFile>();
-  file->id = live->node.id;
+  file->id = inode->node.id;
   file->for_writing = writing;
-  PG_ASSIGN(file->content, contents_.ContentOf(view, live));
-  file->mixed_versions = live->old_opens > 0;
-  file->fresh_pages = live->fresh_pages && live->old_opens == 0;
-  if (live->old_opens == 0) live->fresh_pages = true;
-  ++live->opens;
-  if (writing) ++live->writers;
-  contents_.NoteUse(view, live);
-  return OpenedFile{std::move(file), facts_.AttrOf(*live)};
+  PG_ASSIGN(file->content, contents_.OpenContent(view, inode));
+  file->mixed_versions = inode->detached_opens > 0;
+  file->kernel_pages_valid = inode->kernel_pages_valid && inode->detached_opens == 0;
+  if (inode->detached_opens == 0) inode->kernel_pages_valid = true;
+  ++inode->opens;
+  if (writing) ++inode->writers;
+  contents_.NoteUse(view, inode);
+  return OpenedFile{std::move(file), facts_.AttrOf(*inode)};
 }
 
 Result<OpenedFile> Files::OpenNode(NodeId id, OpenIntent intent) {
@@ -43,15 +43,15 @@ Result<OpenedFile> Files::OpenNode(NodeId id, OpenIntent intent) {
   bool check = false, whole = false;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Get(id));
-    if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
-    if (intent != OpenIntent::kRead) PG_TRY(facts_.CheckRole(view, live->node));
-    parent = live->node.parent;
+    PG_ASSIGN(Inode * inode, view.Get(id));
+    if (inode->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
+    if (intent != OpenIntent::kRead) PG_TRY(facts_.CheckRole(view, inode->node));
+    parent = inode->node.parent;
     // what one opens is the latest version: an old listing is not trusted
-    check = intent != OpenIntent::kTruncate && !live->node.gone() &&
-            live->node.there != There::kAbsent && !(live->node.dirty & kData) &&
+    check = intent != OpenIntent::kTruncate && !inode->node.gone() &&
+            inode->node.remote.place != RemotePlace::kNone && !(inode->node.dirty & kData) &&
             !refresher_.IsFresh(view, parent) && !refresher_.IsFresh(view, id);
-    whole = live->node.on_disk >= live->node.size;
+    whole = inode->node.cached.bytes >= inode->node.size;
   }
   if (check && store_->Check().ok()) {
     bool small = false;
@@ -62,31 +62,31 @@ Result<OpenedFile> Files::OpenNode(NodeId id, OpenIntent intent) {
     }
     // one request answers for all files of a folder that fits on a page
     const Status looked =
-        small ? refresher_.ListFolder(parent, ListWait::kAll, "") : refresher_.LookAgain(id);
+        small ? refresher_.ListFolder(parent, ListWait::kAll, "") : refresher_.Revalidate(id);
     if (!looked.ok() && !whole && looked.error().code != Code::kTimeout) return looked.error();
     View view(&tree_);
-    if (looked.ok() && !small) merge_.listed_(view)[id] = options_.clock->Now();
+    if (looked.ok() && !small) merge_.listing_ages_(view).Note(id, options_.clock->Now());
   }
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
+  PG_ASSIGN(Inode * inode, view.Get(id));
   // stale, so that the kernel asks once more what the name means: another file may have it now
-  if (live->node.gone() && live->opens == 0) return Error(Code::kStale, "the file was deleted");
-  if (live->node.kind == NodeKind::kSymlink)
+  if (inode->node.gone() && inode->opens == 0) return Error(Code::kStale, "the file was deleted");
+  if (inode->node.kind == NodeKind::kSymlink)
     return Error(Code::kStale, "it is a symbolic link by now");
-  PG_ASSIGN(OpenedFile opened, MakeOpen(view, live, intent != OpenIntent::kRead));
+  PG_ASSIGN(OpenedFile opened, MakeOpen(view, inode, intent != OpenIntent::kRead));
   if (intent != OpenIntent::kTruncate) return opened;
-  const bool clean = !(live->node.dirty & kData);
+  const bool clean = !(inode->node.dirty & kData);
   view.Unlock();
   const auto mark = contents_.BeginWriting(opened.file);
   view.Relock();
-  if (mark.ok() && clean) live->node.dirty |= kEmptied;
-  const Status cut = mark.ok() ? contents_.Truncate(view, live, 0) : Status(mark.error());
+  if (mark.ok() && clean) inode->node.dirty |= kTruncatedUnflushed;
+  const Status cut = mark.ok() ? contents_.Truncate(view, inode, 0) : Status(mark.error());
   if (!cut.ok()) {
     view.Unlock();
     Release(opened.file);
     return cut.error();
   }
-  opened.attr = facts_.AttrOf(*live);
+  opened.attr = facts_.AttrOf(*inode);
   return opened;
 }
 
@@ -99,14 +99,14 @@ Result<OpenedFile> Files::Create(NodeId parent, const std::string& name, std::ui
   {
     View view(&tree_);
     view.Trim();
-    PG_ASSIGN(Live * live, view.Find(parent, name));
-    if (live != nullptr) {
+    PG_ASSIGN(Inode * inode, view.Find(parent, name));
+    if (inode != nullptr) {
       if (exclusive) return Error(Code::kExists, "the name is taken");
-      there = live->node.id;
-      ++live->lookups;
+      there = inode->node.id;
+      ++inode->lookups;
     } else {
       Change change(&view);
-      PG_ASSIGN(Live * made, names_.NewNode(view, parent, name, NodeKind::kFile, mode, uid, gid));
+      PG_ASSIGN(Inode * made, names_.NewNode(view, parent, name, NodeKind::kFile, mode, uid, gid));
       made->node.dirty = kData;
       PG_TRY(view.Save(made));
       PG_ASSIGN(OpenedFile opened, MakeOpen(view, made, true));  // a name without a file would stay
@@ -129,10 +129,10 @@ Status Files::Flush(const OpenFilePtr& file) {
 Status Files::Fsync(const OpenFilePtr& file) {
   if (!file->for_writing) {
     View view(&tree_);
-    const auto live = view.Get(file->id);
-    if (!live.ok()) return {};
-    const Node& node = (*live)->node;
-    if (node.intent == 0 && node.dirty == kClean && !view.acks_unsynced()) return {};
+    const auto inode = view.Get(file->id);
+    if (!inode.ok()) return {};
+    const Node& node = (*inode)->node;
+    if (node.pending.seq == 0 && node.dirty == kClean && !view.acks_unsynced()) return {};
   }
   return contents_.FlushContent(file, true);
 }
@@ -142,7 +142,7 @@ Status Files::FsyncFolder() {
   {
     View view(&tree_);
     PG_TRY(facts_.CheckState(view));
-    names = view.index().last_intent();
+    names = view.index().last_seq();
     if (names != facts_.names_synced_(view))
       PG_TRY(view.index().SetMeta(Mark::kNamesSynced, std::to_string(names)));
   }
@@ -162,36 +162,36 @@ void Files::Release(const OpenFilePtr& file) {
   View view(&tree_);
   auto found = view.Get(file->id);
   if (!found.ok()) return;
-  Live* live = *found;
-  if (file->for_writing) --live->writers;
-  if (live->content.get() != file->content.get()) {
-    --live->old_opens;
+  Inode* inode = *found;
+  if (file->for_writing) --inode->writers;
+  if (inode->content.get() != file->content.get()) {
+    --inode->detached_opens;
     return;
   }
-  --live->opens;
-  if (live->node.gone() && live->opens == 0) {
-    const bool there = live->node.there != There::kAbsent || !live->node.upload.empty() ||
-                       live->node.tried_parent != kNoNode;
-    contents_.DropContent(view, live);
+  --inode->opens;
+  if (inode->node.gone() && inode->opens == 0) {
+    const bool there = inode->node.remote.place != RemotePlace::kNone ||
+                       !inode->node.upload_log.empty() || inode->node.attempt.parent != kNoNode;
+    contents_.DetachContent(view, inode);
     if (there) {
-      view.Push(live->node.id, live->node.intent, Duration(0));
+      view.Push(inode->node.id, inode->node.pending.seq, Duration(0));
     } else {
-      Ignore(view.index().Delete(live->node.id));
+      Ignore(view.index().Delete(inode->node.id));
     }
     return;
   }
-  if (live->opens == 0 && (live->drop_when_closed || live->node.effective == Placement::kThin)) {
-    live->drop_when_closed = false;
+  if (inode->opens == 0 && (inode->evict_on_close || inode->node.effective == Placement::kThin)) {
+    inode->evict_on_close = false;
     file->content.reset();
-    if (contents_.DropIfUnused(view, live, true)) return;
-    file->content = live->content;
+    if (contents_.DropIfUnused(view, inode, true)) return;
+    file->content = inode->content;
   }
   bool unsaved = false;
   {
     const Lock lock(file->content->mu);
     unsaved = file->content->unsaved;
   }
-  if (live->opens == 0 && unsaved) {
+  if (inode->opens == 0 && unsaved) {
     contents_.NoteUnsaved(file->id);
   }
 }
@@ -208,16 +208,16 @@ Result<Attr> Files::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
     Status cut = [&]() -> Status {
       PG_ASSIGN(const WritingMark mark, contents_.BeginWriting(writer));
       View view(&tree_);
-      PG_ASSIGN(Live * live, view.Get(id));
-      return contents_.Truncate(view, live, *change.size);
+      PG_ASSIGN(Inode * inode, view.Get(id));
+      return contents_.Truncate(view, inode, *change.size);
     }();
     if (cut.ok() && writer != file) cut = Flush(writer);
     if (writer != file) Release(writer);
     PG_TRY(cut);
   }
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  Node& node = live->node;
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  Node& node = inode->node;
   PG_TRY(facts_.CheckRole(view, node));
   bool changed = false;
   const auto set = [&](auto& field, const auto& value, std::uint32_t own) {
@@ -229,26 +229,26 @@ Result<Attr> Files::SetAttr(NodeId id, const AttrChange& change, const OpenFileP
     changed = true;
   };
   if (change.mode) set(node.mode, std::optional<std::uint32_t>(*change.mode & 07777), kOwnMode);
-  const Attr shown = facts_.AttrOf(*live);
+  const Attr shown = facts_.AttrOf(*inode);
   const bool known = node.attributes_known;
   if (!known || change.uid != shown.uid) set(node.uid, change.uid, kOwnOwner);
   if (!known || change.gid != shown.gid) set(node.gid, change.gid, kOwnGroup);
   set(node.mtime, change.mtime, kOwnTime);
   if (change.atime && *change.atime != node.atime) {
     node.atime = *change.atime;
-    if (!changed) PG_TRY(view.Save(live));
+    if (!changed) PG_TRY(view.Save(inode));
   }
   if (changed) {
     node.ctime = options_.clock->Wall();
     node.dirty |= kAttributes;
     if (node.id == kRootId || node.gone()) {
       node.dirty &= ~(kAttributes | kOwn);
-      PG_TRY(view.Save(live));
+      PG_TRY(view.Save(inode));
     } else {
-      PG_TRY(view.AddIntent(live));
+      PG_TRY(view.QueueChange(inode));
     }
   }
-  return facts_.AttrOf(*live);
+  return facts_.AttrOf(*inode);
 }
 
 }  // namespace pargeter

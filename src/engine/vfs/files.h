@@ -32,11 +32,11 @@ class Files : public Component {
   Result<OpenedFile> Create(NodeId parent, const std::string& name, std::uint32_t mode,
                             std::uint32_t uid, std::uint32_t gid, bool exclusive,
                             OpenIntent intent = OpenIntent::kWrite);
-  // May give less than is there, but only to a shy reader.
+  // May give less than is there, but only to a crawler.
   Result<std::size_t> Read(const OpenFilePtr& file, char* data, std::size_t size,
                            std::uint64_t offset);
-  bool IsShy(const std::string& program);
-  void MakeShy(const OpenFilePtr& file, const std::string& program);
+  bool IsCrawler(const std::string& program);
+  void LimitCrawler(const OpenFilePtr& file, const std::string& program);
   Status Write(const OpenFilePtr& file, std::string_view data, std::uint64_t offset, bool append);
   Status Flush(const OpenFilePtr& file);
   Status Fsync(const OpenFilePtr& file);
@@ -55,15 +55,23 @@ class Files : public Component {
   Result<std::vector<Provider::Kept>> Versions(NodeId id);
 
  private:
+  // The object's path; kRefused: the store does not have the file.
   Result<std::string> RequireRemotePath(NodeId id);
-  Result<OpenedFile> MakeOpen(View& view, Live* live, bool writing);
+  Result<OpenedFile> MakeOpen(View& view, Inode* inode, bool writing);
   Status WriteBytes(const OpenFilePtr& file, std::string_view data, std::uint64_t offset,
                     bool append);
+  // On the disk of the waiting bytes. False: there is nothing to free.
   bool FreeForWriting(std::uint64_t bytes);
-  Status Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end);
+  // The content was changed from `begin` on, and is at least as long as `end`.
+  Status NoteWritten(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end);
+  // Returns the generation of the copy; 0: it has to be copied by reading and writing.
   Result<std::uint64_t> BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
                                   std::uint64_t size);
-  Result<std::size_t> ShyPart(const OpenFilePtr& file, std::size_t size, std::uint64_t offset);
+  // The part of a read that a crawler may have; kRefused: none.
+  Result<std::size_t> CrawlerAllowance(const OpenFilePtr& file, std::size_t size,
+                                       std::uint64_t offset);
+  // Small files whole; a window that doubles for sequential readers; only the range itself for
+  // random ones.
   Range PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
                   std::uint64_t file_size);
 

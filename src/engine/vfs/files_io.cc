@@ -35,8 +35,6 @@ constexpr Duration kLookWhetherCopied(100);
 
 }  // namespace
 
-// What to fetch for this read: small files whole, a window that doubles for sequential readers,
-// only what was asked for by random ones.
 Range Files::PlanAhead(const OpenFilePtr& file, std::uint64_t offset, std::uint64_t size,
                        std::uint64_t file_size) {
   if (file_size <= kSmallFile) return {0, file_size};
@@ -71,19 +69,19 @@ Result<std::size_t> Files::Read(const OpenFilePtr& file, char* data, std::size_t
   std::uint64_t file_size = 0;
   bool here = false;
   int fd = -1;
-  bool shy = false;
+  bool crawler = false;
   {
     const Lock lock(file->mu);
-    shy = !file->shy.empty();
+    crawler = !file->crawler.empty();
   }
-  if (shy) {
-    PG_ASSIGN(size, ShyPart(file, size, offset));
+  if (crawler) {
+    PG_ASSIGN(size, CrawlerAllowance(file, size, offset));
   }
   for (int round = 0; round < 8; ++round) {
     std::string version;  // that the store is asked for
     {
       const Lock lock(content->mu);
-      version = content->source.version;
+      version = content->base.version;
       file_size = content->size;
       if (content->wrong) return NotWhatItSaid();
       if (offset >= file_size) return std::size_t{0};
@@ -92,7 +90,7 @@ Result<std::size_t> Files::Read(const OpenFilePtr& file, char* data, std::size_t
       content->last_read = offset;
       if (here) fd = content->BeginUse();
     }
-    const Range ahead = shy ? Range{0, 0} : PlanAhead(file, offset, size, file_size);
+    const Range ahead = crawler ? Range{0, 0} : PlanAhead(file, offset, size, file_size);
     if (here) {
       auto n = options_.disk->ReadAt(fd, data, size, offset);
       {
@@ -115,9 +113,9 @@ Result<std::size_t> Files::Read(const OpenFilePtr& file, char* data, std::size_t
     }
     if (fetched.error().code == Code::kStale) {
       if (fetcher_.MoveHasEnded(content, deadline)) continue;
-      Ignore(refresher_.LookAgain(file->id));
+      Ignore(refresher_.Revalidate(file->id));
       const Lock lock(content->mu);
-      if (content->source.version != version) continue;  // the same bytes, as it turned out
+      if (content->base.version != version) continue;  // the same bytes, as it turned out
     }
     return fetched.error();
   }
@@ -133,7 +131,6 @@ Status Files::Write(const OpenFilePtr& file, std::string_view data, std::uint64_
   return WriteBytes(file, data, offset, append);
 }
 
-// On the disk of what waits for upload. False: there is nothing to free.
 bool Files::FreeForWriting(std::uint64_t bytes) {
   bool any = false;
   {
@@ -160,7 +157,7 @@ Status Files::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     if (end > kLargestFile) return TooLarge();
     const std::uint64_t fresh = data.size() - content->HeldIn({offset, end});
     if (fresh > 0) PG_TRY(budget_->ReserveForWriting(fresh));
-    content->ChangesFrom(std::min(offset, content->size));
+    content->LimitStablePrefix(std::min(offset, content->size));
     if (offset > content->size) wrote = contents_.SetLength(content);
     if (wrote.ok()) wrote = options_.disk->WriteAt(content->fd.get(), data, offset);
     if (wrote.ok()) {
@@ -175,32 +172,31 @@ Status Files::WriteBytes(const OpenFilePtr& file, std::string_view data, std::ui
     }
     content->unsaved = content->written = true;
   }
-  PG_TRY(Grew(file, offset, end));
+  PG_TRY(NoteWritten(file, offset, end));
   return wrote;
 }
 
-// Changed from `begin` on, at the most; at least as long as `end`.
-Status Files::Grew(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end) {
+Status Files::NoteWritten(const OpenFilePtr& file, std::uint64_t begin, std::uint64_t end) {
   View view(&tree_);
   const auto it = view.inodes().find(file->id);
   if (it == view.inodes().end()) return {};
-  Live& live = *it->second;
+  Inode& inode = *it->second;
   {
     // journalled meanwhile, by another's close or fsync, it was with its former size
     const Lock lock(file->content->mu);
     file->content->unsaved = file->content->written = true;
   }
-  live.node.size = std::max(live.node.size, end);
-  live.node.mtime = live.node.ctime = options_.clock->Wall();
-  live.node.copy_of.clear();
-  const bool behind = begin >= live.upload_end && live.upload_of == live.node.generation;
-  ++live.node.generation;
-  live.unsaved = true;
-  live.last_write = options_.clock->Now();
-  if (live.upload && behind)
-    live.upload_of = live.node.generation;
-  else if (live.upload)
-    live.upload->Cancel();
+  inode.node.size = std::max(inode.node.size, end);
+  inode.node.mtime = inode.node.ctime = options_.clock->Wall();
+  inode.node.copy.path.clear();
+  const bool behind = begin >= inode.sent_prefix && inode.sent_generation == inode.node.generation;
+  ++inode.node.generation;
+  inode.unsaved = true;
+  inode.last_write = options_.clock->Now();
+  if (inode.upload && behind)
+    inode.sent_generation = inode.node.generation;
+  else if (inode.upload)
+    inode.upload->Cancel();
   return {};
 }
 
@@ -220,13 +216,13 @@ Status Files::Allocate(const OpenFilePtr& file, int mode, std::uint64_t offset,
     const Lock lock(content->mu);
     content->WaitForFilling();
     size_before = content->size;
-    content->ChangesFrom(std::min(offset, size_before));
+    content->LimitStablePrefix(std::min(offset, size_before));
     if (punch || zero) done = contents_.WriteZeros(content, offset, std::min(end, content->size));
     if (done.ok() && !keep_size && end > content->size) done = contents_.AddZeros(content, end);
     size_now = content->size;
     content->unsaved = content->written = true;
   }
-  PG_TRY(Grew(file, std::min(offset, size_before), size_now));
+  PG_TRY(NoteWritten(file, std::min(offset, size_before), size_now));
   return done;
 }
 
@@ -259,12 +255,13 @@ Result<std::uint64_t> Files::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
     const Steady now = options_.clock->Now();
     {
       View view(&tree_);
-      PG_ASSIGN(Live * live, view.Get(to->id));
-      const Node& node = live->node;
+      PG_ASSIGN(Inode * inode, view.Get(to->id));
+      const Node& node = inode->node;
       if (node.generation != begun) break;
-      if (node.copy_of.empty()) return node.size;
-      if (node.attempts > 0 || now >= deadline || stop_->cancelled() || !store_->Check().ok()) {
-        PG_TRY(contents_.GiveUpCopy(view, live));
+      if (node.copy.path.empty()) return node.size;
+      if (node.pending.tries > 0 || now >= deadline || stop_->cancelled() ||
+          !store_->Check().ok()) {
+        PG_TRY(contents_.DiscardCopy(view, inode));
         break;
       }
     }
@@ -273,16 +270,15 @@ Result<std::uint64_t> Files::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
   return by_bytes;
 }
 
-// The generation of what is to be copied; 0: it has to be copied by its bytes.
 Result<std::uint64_t> Files::BeginCopy(const OpenFilePtr& from, const OpenFilePtr& to,
                                        std::uint64_t size) {
   PG_ASSIGN(const WritingMark mark, contents_.BeginWriting(to));
   View view(&tree_);
-  PG_ASSIGN(Live * source, view.Get(from->id));
-  PG_ASSIGN(Live * target, view.Get(to->id));
+  PG_ASSIGN(Inode * source, view.Get(from->id));
+  PG_ASSIGN(Inode * target, view.Get(to->id));
   const Node& node = source->node;
-  const bool clean = !(node.dirty & kData) && node.there != There::kAbsent &&
-                     !node.version.empty() && !node.gone();
+  const bool clean = !(node.dirty & kData) && node.remote.place != RemotePlace::kNone &&
+                     !node.remote.version.empty() && !node.gone();
   if (!clean || source->content != from->content || target->content != to->content) return 0;
   if (target->node.effective == Placement::kLocal) return 0;  // needs bytes of its own
   if (node.size == 0 || size < node.size || target->node.size != 0 || target->node.gone()) return 0;
@@ -291,11 +287,11 @@ Result<std::uint64_t> Files::BeginCopy(const OpenFilePtr& from, const OpenFilePt
     const Lock lock(from->content->mu);
     if (node.size < 1 * kMiB && from->content->present.Covers({0, node.size})) return 0;
   }
-  PG_ASSIGN(const std::string path, view.TherePath(node));
+  PG_ASSIGN(const std::string path, view.RemotePath(node));
   Change change(&view);
   Node& copy = target->node;
-  copy.copy_of = path;
-  copy.copy_version = node.version;
+  copy.copy.path = path;
+  copy.copy.version = node.remote.version;
   copy.size = node.size;
   copy.mtime = copy.ctime = options_.clock->Wall();
   ++copy.generation;
@@ -304,14 +300,13 @@ Result<std::uint64_t> Files::BeginCopy(const OpenFilePtr& from, const OpenFilePt
     PG_TRY(options_.disk->Truncate(to->content->fd.get(), node.size));
     to->content->size = node.size;
     to->content->present.Clear();
-    to->content->source = {path, node.version, node.size};
+    to->content->base = {node.remote.version, node.size};
     to->content->unsaved = to->content->written = true;
   }
-  PG_TRY(view.AddIntent(target));
+  PG_TRY(view.QueueChange(target));
   PG_TRY(contents_.SaveContent(view, target, to->content.get(), true));
   PG_TRY(change.Commit());
-  contents_.copy_sources_(view).emplace(path, copy.id);
-  view.Push(copy.id, copy.intent, Duration(0));
+  view.Push(copy.id, copy.pending.seq, Duration(0));
   return copy.generation;
 }
 

@@ -27,16 +27,16 @@ Result<Attr> Namespace::Lookup(NodeId parent, const std::string& name) {
     {
       View view(&tree_);
       view.Trim();
-      PG_ASSIGN(Live * folder, view.GetFolder(parent));
-      PG_ASSIGN(Live * live, view.Find(parent, name));
-      if (live != nullptr && live->node.effective == Placement::kHide)
+      PG_ASSIGN(Inode * folder, view.GetFolder(parent));
+      PG_ASSIGN(Inode * inode, view.Find(parent, name));
+      if (inode != nullptr && inode->node.effective == Placement::kHide)
         return Error(Code::kNotFound, "it is hidden on this machine");
       fresh = refresher_.IsFresh(view, parent);
-      if (live != nullptr) {
-        ++live->lookups;
-        if (!refresher_.NeedsAsking(live->node)) return facts_.AttrOf(*live);
-        found = live->node.id;
-      } else if (fresh || round > 0 || folder->node.there == There::kAbsent) {
+      if (inode != nullptr) {
+        ++inode->lookups;
+        if (!refresher_.NeedsAsking(inode->node)) return facts_.AttrOf(*inode);
+        found = inode->node.id;
+      } else if (fresh || round > 0 || folder->node.remote.place == RemotePlace::kNone) {
         return Error(Code::kNotFound, "there is no such name");
       }
     }
@@ -44,7 +44,7 @@ Result<Attr> Namespace::Lookup(NodeId parent, const std::string& name) {
     const Status listed = refresher_.ListFolder(parent, ListWait::kAll, name);
     if (!listed.ok()) {
       View view(&tree_);
-      PG_ASSIGN(Live * folder, view.GetFolder(parent));
+      PG_ASSIGN(Inode * folder, view.GetFolder(parent));
       if (folder->node.listed_at == 0) return listed.error();
     }
   }
@@ -59,10 +59,10 @@ void Namespace::Forget(NodeId id, std::uint64_t uses) {
   view.Trim();
 }
 
-Result<Live*> Namespace::NewNode(View& view, NodeId parent, const std::string& name, NodeKind kind,
-                                 std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
+Result<Inode*> Namespace::NewNode(View& view, NodeId parent, const std::string& name, NodeKind kind,
+                                  std::uint32_t mode, std::uint32_t uid, std::uint32_t gid) {
   PG_TRY(facts_.CheckState(view));
-  PG_ASSIGN(const Live* folder, view.GetFolder(parent));
+  PG_ASSIGN(const Inode* folder, view.GetFolder(parent));
   Node node;
   node.kind = kind;
   node.parent = parent;
@@ -77,15 +77,15 @@ Result<Live*> Namespace::NewNode(View& view, NodeId parent, const std::string& n
   node.mtime = node.ctime = options_.clock->Wall();
   PG_TRY(placement_.Inherit(view, &node));
   if (node.effective != Placement::kLocal) PG_TRY(facts_.CheckRole(view, folder->node));
-  if (!MayStay(node)) {
-    node.intent = view.index().NextIntent();
-    node.intent_since = options_.clock->FileTime();
+  if (!IsLocalOnly(node)) {
+    node.pending.seq = view.index().NextSeq();
+    node.pending.since = options_.clock->FileTime();
   }
-  PG_TRY(StayAway(view, node));
+  PG_TRY(SealDeletion(view, node));
   const Status inserted = view.index().Insert(&node);
   if (!inserted.ok()) {
     if (inserted.error().code != Code::kExists) return inserted.error();
-    PG_ASSIGN(Live * taken, view.Find(parent, name));
+    PG_ASSIGN(Inode * taken, view.Find(parent, name));
     if (taken != nullptr && taken->node.effective == Placement::kHide) {
       LogAbout(LogLevel::kWarning, {name, "hidden"},
                "{} cannot be made: the store has one of that name, which a rule hides here", name);
@@ -94,21 +94,20 @@ Result<Live*> Namespace::NewNode(View& view, NodeId parent, const std::string& n
     return Error(Code::kExists, "the name is taken");
   }
   view.Touch(node.id);
-  if (node.intent != 0) view.Push(node.id, node.intent);
+  if (node.pending.seq != 0) view.Push(node.id, node.pending.seq);
   view.TouchFolder(parent);
   return view.Adopt(std::move(node));
 }
 
-// Whose removal a sync of its folder has promised does not come back for what takes its name now,
-// whatever a power cut leaves of that.
-Status Namespace::StayAway(View& view, const Node& heir) {
+Status Namespace::SealDeletion(View& view, const Node& successor) {
   if (facts_.names_synced_(view) == 0) return {};
-  PG_ASSIGN(const auto gone, view.index().FindThere(heir.parent, KeyPart(heir), false));
-  if (!gone || !gone->gone() || gone->intent > facts_.names_synced_(view) || gone->id == heir.id)
+  PG_ASSIGN(const auto gone, view.index().FindRemote(successor.parent, KeyPart(successor), false));
+  if (!gone || !gone->gone() || gone->pending.seq > facts_.names_synced_(view) ||
+      gone->id == successor.id)
     return {};
-  PG_ASSIGN(Live * live, view.Get(gone->id));
-  live->node.dirty |= kForGood;
-  return view.Save(live);
+  PG_ASSIGN(Inode * inode, view.Get(gone->id));
+  inode->node.dirty |= kDurableUnlink;
+  return view.Save(inode);
 }
 
 Result<Attr> Namespace::MakeFolder(NodeId parent, const std::string& name, std::uint32_t mode,
@@ -117,13 +116,12 @@ Result<Attr> Namespace::MakeFolder(NodeId parent, const std::string& name, std::
   PG_TRY(facts_.CheckNewName(name));
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(Live * live, NewNode(view, parent, name, NodeKind::kFolder, mode, uid, gid));
+  PG_ASSIGN(Inode * inode, NewNode(view, parent, name, NodeKind::kFolder, mode, uid, gid));
   PG_TRY(change.Commit());
-  ++live->lookups;
-  return facts_.AttrOf(*live);
+  ++inode->lookups;
+  return facts_.AttrOf(*inode);
 }
 
-// Known once the store was tried: a link that it cannot hold must not wait for ever.
 Status Namespace::CheckHoldsLinks() {
   if (store_->Can().create == Guard::kUnknown && store_->Check().ok())
     Ignore(store_->Ask(Traffic::kForeground,
@@ -144,52 +142,51 @@ Result<Attr> Namespace::MakeSymlink(NodeId parent, const std::string& name,
   PG_TRY(CheckHoldsLinks());
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(Live * live, NewNode(view, parent, name, NodeKind::kSymlink, 0777, uid, gid));
-  live->node.target = target;
-  PG_TRY(view.Save(live));
+  PG_ASSIGN(Inode * inode, NewNode(view, parent, name, NodeKind::kSymlink, 0777, uid, gid));
+  inode->node.target = target;
+  PG_TRY(view.Save(inode));
   PG_TRY(change.Commit());
-  ++live->lookups;
-  return facts_.AttrOf(*live);
+  ++inode->lookups;
+  return facts_.AttrOf(*inode);
 }
 
 Result<std::string> Namespace::ReadSymlink(NodeId id) {
   PG_TRY(refresher_.AttrAsking(id));
   View view(&tree_);
-  PG_ASSIGN(Live * live, view.Get(id));
-  if (live->node.kind != NodeKind::kSymlink)
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  if (inode->node.kind != NodeKind::kSymlink)
     return Error(Code::kInvalid, "it is not a symbolic link");
-  return live->node.target;
+  return inode->node.target;
 }
 
-// Takes the node out of the tree here; what the store has of it goes later. `mark`: kByWaiting.
-Status Namespace::Remove(View& view, Live* live, std::uint32_t mark) {
-  Node& node = live->node;
+Status Namespace::Remove(View& view, Inode* inode, std::uint32_t mark) {
+  Node& node = inode->node;
   const NodeId parent = node.parent;
-  if (node.effective != Placement::kLocal && node.there != There::kAbsent) {
-    PG_ASSIGN(const Live* folder, view.Get(parent));
+  if (node.effective != Placement::kLocal && node.remote.place != RemotePlace::kNone) {
+    PG_ASSIGN(const Inode* folder, view.Get(parent));
     PG_TRY(facts_.CheckRole(view, folder->node));
   }
-  if (live->upload) live->upload->Cancel();
-  TakeOut(&node);
+  if (inode->upload) inode->upload->Cancel();
+  UnlinkLocally(&node);
   node.ctime = options_.clock->Wall();
   view.TouchFolder(parent);
-  const bool there =
-      node.there != There::kAbsent || !node.upload.empty() || node.tried_parent != kNoNode;
+  const bool there = node.remote.place != RemotePlace::kNone || !node.upload_log.empty() ||
+                     node.attempt.parent != kNoNode;
   if (!there) {
-    node.intent = 0;
-    PG_TRY(view.Save(live));
-    if (live->opens == 0) {
-      contents_.DropContent(view, live);
+    node.pending.seq = 0;
+    PG_TRY(view.Save(inode));
+    if (inode->opens == 0) {
+      contents_.DetachContent(view, inode);
       PG_TRY(view.index().Delete(node.id));
     }
     return facts_.KeepFolder(view, parent);
   }
-  const bool tried = node.tried_parent != kNoNode && (node.dirty & kData);
+  const bool tried = node.attempt.parent != kNoNode && (node.dirty & kData);
   // (what a power cut has left of it is still no measure of what the store has)
-  node.dirty = (tried ? kTriedData : kClean) | (node.dirty & kUnsure) | mark;
-  node.intent = 0;  // a change of its own, after all that waited before: it may be held back
-  if (live->opens == 0) contents_.DropContent(view, live);
-  PG_TRY(view.AddIntent(live));
+  node.dirty = (tried ? kAttemptHadData : kClean) | (node.dirty & kMaybeStale) | mark;
+  node.pending.seq = 0;  // a change of its own, after all that waited before: it may be held back
+  if (inode->opens == 0) contents_.DetachContent(view, inode);
+  PG_TRY(view.QueueChange(inode));
   return facts_.KeepFolder(view, parent);
 }
 
@@ -197,14 +194,14 @@ Status Namespace::Unlink(NodeId parent, const std::string& name) {
   PG_TRY(facts_.CheckWritable());
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(Live * live, view.Find(parent, name));
-  if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
-  if (live->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
-  const NodeId id = live->node.id;
-  PG_TRY(Remove(view, live));
+  PG_ASSIGN(Inode * inode, view.Find(parent, name));
+  if (inode == nullptr) return Error(Code::kNotFound, "there is no such name");
+  if (inode->node.kind == NodeKind::kFolder) return Error(Code::kIsFolder, "it is a folder");
+  const NodeId id = inode->node.id;
+  PG_TRY(Remove(view, inode));
   if (const auto gone = view.inodes().find(id);
-      gone != view.inodes().end() && gone->second->node.intent != 0)
-    PG_TRY(guard_.CountDeletion(view, gone->second->node));
+      gone != view.inodes().end() && gone->second->node.pending.seq != 0)
+    PG_TRY(guard_.Count(view, gone->second->node));
   return change.Commit();
 }
 
@@ -213,16 +210,16 @@ Status Namespace::RemoveFolder(NodeId parent, const std::string& name) {
   NodeId id = kNoNode;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * live, view.Find(parent, name));
-    if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
-    if (live->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
-    id = live->node.id;
+    PG_ASSIGN(Inode * inode, view.Find(parent, name));
+    if (inode == nullptr) return Error(Code::kNotFound, "there is no such name");
+    if (inode->node.kind != NodeKind::kFolder) return Error(Code::kNotFolder, "it is not a folder");
+    id = inode->node.id;
   }
   PG_TRY(refresher_.EnsureListed(id));
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(Live * live, view.Find(parent, name));
-  if (live == nullptr || live->node.id != id)
+  PG_ASSIGN(Inode * inode, view.Find(parent, name));
+  if (inode == nullptr || inode->node.id != id)
     return Error(Code::kNotFound, "there is no such name");
   PG_ASSIGN(const bool full, view.index().HasChildren(id));
   if (full) {
@@ -235,11 +232,10 @@ Status Namespace::RemoveFolder(NodeId parent, const std::string& name) {
                "{} cannot be removed: it still holds what a rule hides here", name);
     return Error(Code::kNotEmpty, "the folder is not empty");
   }
-  PG_TRY(Remove(view, live));
+  PG_TRY(Remove(view, inode));
   return change.Commit();
 }
 
-// May a rename put `node` in the place of `target`?
 Status Namespace::CheckMayReplace(View& view, const Node& node, const Node& target,
                                   ReplaceTarget replace) {
   if (replace == ReplaceTarget::kNo) return Error(Code::kExists, "the name is taken");
@@ -256,6 +252,35 @@ Status Namespace::CheckMayReplace(View& view, const Node& node, const Node& targ
   return {};
 }
 
+Status Namespace::CheckNotInside(View& view, NodeId folder, NodeId into) {
+  for (NodeId up = into; up != kRootId;) {
+    if (up == folder) return Error(Code::kInvalid, "a folder cannot be moved into itself");
+    PG_ASSIGN(const Inode* above, view.Get(up));
+    up = above->node.parent;
+  }
+  return {};
+}
+
+Result<RemoteState> Namespace::RemoteBeforeRename(View& view, Node* node) {
+  RemoteState remote = node->remote;
+  const bool same = remote.place == RemotePlace::kSame;
+  bool being_made = false;
+  if (node->kind == NodeKind::kFolder && remote.place == RemotePlace::kNone) {
+    // an upload into the folder makes it under its former name, and it is moved from there
+    PG_ASSIGN(being_made, provenance_.HasAttemptBelow(view, node->id));
+  }
+  if (same || being_made) {
+    remote.parent = node->parent;
+    remote.name = NameToKey(node->name);
+  }
+  if (being_made) {
+    node->remote.place = RemotePlace::kMoved;
+    node->dirty |= kAttributes;
+    if (node->attempt == Attempt{remote.parent, remote.name}) node->attempt = {};
+  }
+  return remote;
+}
+
 Status Namespace::Rename(NodeId parent, const std::string& name, NodeId new_parent,
                          const std::string& new_name, ReplaceTarget replace) {
   PG_TRY(facts_.CheckWritable());
@@ -263,7 +288,7 @@ Status Namespace::Rename(NodeId parent, const std::string& name, NodeId new_pare
   NodeId target_folder = kNoNode;
   {
     View view(&tree_);
-    PG_ASSIGN(Live * target, view.Find(new_parent, new_name));
+    PG_ASSIGN(Inode * target, view.Find(new_parent, new_name));
     if (target != nullptr && target->node.kind == NodeKind::kFolder)
       target_folder = target->node.id;
   }
@@ -272,64 +297,37 @@ Status Namespace::Rename(NodeId parent, const std::string& name, NodeId new_pare
 
   View view(&tree_);
   Change change(&view);
-  PG_ASSIGN(const Live* into, view.GetFolder(new_parent));
+  PG_ASSIGN(const Inode* into, view.GetFolder(new_parent));
   PG_TRY(facts_.CheckRole(view, into->node));
-  PG_ASSIGN(Live * live, view.Find(parent, name));
-  if (live == nullptr) return Error(Code::kNotFound, "there is no such name");
-  if (live->node.there != There::kAbsent) {
-    PG_ASSIGN(const Live* from, view.Get(parent));
+  PG_ASSIGN(Inode * inode, view.Find(parent, name));
+  if (inode == nullptr) return Error(Code::kNotFound, "there is no such name");
+  if (inode->node.remote.place != RemotePlace::kNone) {
+    PG_ASSIGN(const Inode* from, view.Get(parent));
     PG_TRY(facts_.CheckRole(view, from->node));
   }
-  PG_ASSIGN(Live * target, view.Find(new_parent, new_name));
-  if (target == live) return {};
-  // a folder cannot go into itself
-  for (NodeId up = new_parent; up != kRootId;) {
-    if (up == live->node.id) return Error(Code::kInvalid, "a folder cannot be moved into itself");
-    PG_ASSIGN(Live * above, view.Get(up));
-    up = above->node.parent;
-  }
+  PG_ASSIGN(Inode * target, view.Find(new_parent, new_name));
+  if (target == inode) return {};
+  PG_TRY(CheckNotInside(view, inode->node.id, new_parent));
   if (target != nullptr) {
-    PG_TRY(CheckMayReplace(view, live->node, target->node, replace));
-    PG_TRY(Remove(view, target, live->node.dirty & kData ? kByWaiting : kClean));
+    PG_TRY(CheckMayReplace(view, inode->node, target->node, replace));
+    PG_TRY(Remove(view, target, inode->node.dirty & kData ? kReplacedByUnsynced : kClean));
   }
-  Node& node = live->node;
+  Node& node = inode->node;
   // as an editor saves: what was said of the name holds for what takes it
-  if (target != nullptr && node.placement == Placement::kNone &&
-      target->node.placement != Placement::kNone) {
-    node.placement = target->node.placement;
-    node.placed_at = target->node.placed_at;
-    node.placed_by = target->node.placed_by;
+  if (target != nullptr && node.own_rule.placement == Placement::kNone &&
+      target->node.own_rule.placement != Placement::kNone) {
+    node.own_rule = target->node.own_rule;
   }
-  if (live->upload && node.kind == NodeKind::kFile) live->upload->Cancel();
-  NodeId there_parent = node.there_parent;
-  std::string there_name = node.there_name;
-  if (node.there == There::kSame) {
-    there_parent = parent;
-    there_name = NameToKey(name);
-  }
-  if (node.kind == NodeKind::kFolder && node.there == There::kAbsent) {
-    // what is on its way into it makes it there, under its former name, and is moved from there
-    PG_ASSIGN(const bool on_its_way, provenance_.WasTriedBelow(view, node.id));
-    if (on_its_way) {
-      there_parent = parent;
-      there_name = NameToKey(name);
-      node.there = There::kElsewhere;
-      node.dirty |= kAttributes;
-      if (node.tried_parent == there_parent && node.tried_name == there_name) {
-        node.tried_parent = kNoNode;
-        node.tried_name.clear();
-      }
-    }
-  }
+  if (inode->upload && node.kind == NodeKind::kFile) inode->upload->Cancel();
+  PG_ASSIGN(const RemoteState remote, RemoteBeforeRename(view, &node));
   node.parent = new_parent;
   node.name = new_name;
-  node.conflict = false;  // whoever gives it another name has decided
-  node.beside.clear();
+  node.conflict_copy = {};  // whoever gives it another name has decided
   node.ctime = options_.clock->Wall();
-  if (node.there != There::kAbsent) SetThere(&node, there_parent, there_name);
-  if (target == nullptr) PG_TRY(StayAway(view, node));
-  PG_TRY(placement_.Reconsider(view, node.id, false));
-  PG_TRY(view.AddIntent(live));
+  if (node.remote.place != RemotePlace::kNone) SetRemote(&node, remote.parent, remote.name);
+  if (target == nullptr) PG_TRY(SealDeletion(view, node));
+  PG_TRY(placement_.PropagatePlacement(view, node.id, false));
+  PG_TRY(view.QueueChange(inode));
   view.TouchFolder(parent);
   view.TouchFolder(new_parent);
   PG_TRY(facts_.KeepFolder(view, parent));
@@ -349,9 +347,9 @@ Status Namespace::OpenFolder(NodeId id) {
                                                   gone->second->node.gone() &&
                                                   gone->second->node.kind == NodeKind::kFolder)
       return {};
-    PG_ASSIGN(Live * folder, view.GetFolder(id));
-    refresher_.visited_(view)[id] = options_.clock->Now();
-    if (folder->node.there == There::kAbsent || refresher_.IsFresh(view, id)) return {};
+    PG_ASSIGN(Inode * folder, view.GetFolder(id));
+    refresher_.visited_at_(view)[id] = options_.clock->Now();
+    if (folder->node.remote.place == RemotePlace::kNone || refresher_.IsFresh(view, id)) return {};
     known = folder->node.listed_at != 0;
   }
   // A first listing is waited for page by page while reading; a known folder is shown as it is
@@ -367,13 +365,13 @@ Result<std::vector<DirEntry>> Namespace::ReadFolder(NodeId id, NodeId after, int
   const Steady deadline = options_.clock->Now() + options_.patience;
   View view(&tree_);
   for (;;) {
-    PG_ASSIGN(Live * folder, view.Get(id));
+    PG_ASSIGN(Inode * folder, view.Get(id));
     if (folder->node.gone()) return std::vector<DirEntry>();
     PG_ASSIGN(std::vector<Node> rows, view.index().Children(id, after, limit));
     const bool coming = refresher_.listings_(view).count(id) > 0 && folder->node.listed_at == 0;
     if (!rows.empty() || !coming) {
-      if (rows.empty() && folder->node.listed_at == 0 && folder->node.there != There::kAbsent &&
-          after == 0) {
+      if (rows.empty() && folder->node.listed_at == 0 &&
+          folder->node.remote.place != RemotePlace::kNone && after == 0) {
         // its first listing failed: an empty folder would be a lie
         const Status online = store_->Check();
         return online.ok() ? Error(Code::kUnavailable, "the folder could not be listed")
@@ -388,16 +386,16 @@ Result<std::vector<DirEntry>> Namespace::ReadFolder(NodeId id, NodeId after, int
         entry.name = row.name;
         const auto known = view.inodes().find(row.id);
         if (known == view.inodes().end() && !use) {
-          Live passing;
+          Inode passing;
           passing.node = std::move(row);
           entry.attributes_complete = !refresher_.NeedsAsking(passing.node);
           entry.attr = facts_.AttrOf(passing);
         } else {
-          Live* live =
+          Inode* inode =
               known != view.inodes().end() ? known->second.get() : view.Adopt(std::move(row));
-          entry.attributes_complete = !refresher_.NeedsAsking(live->node);
-          if (use && entry.attributes_complete) ++live->lookups;
-          entry.attr = facts_.AttrOf(*live);
+          entry.attributes_complete = !refresher_.NeedsAsking(inode->node);
+          if (use && entry.attributes_complete) ++inode->lookups;
+          entry.attr = facts_.AttrOf(*inode);
         }
         entries.push_back(std::move(entry));
       }

@@ -42,16 +42,26 @@ class Namespace : public Component {
   // Entries with ids above `after`, in order of id, each counted as used if `use`. Waits for the
   // store while the folder's first listing has not come so far; empty at the end.
   Result<std::vector<DirEntry>> ReadFolder(NodeId id, NodeId after, int limit, bool use);
-  Result<Live*> NewNode(View& view, NodeId parent, const std::string& name, NodeKind kind,
-                        std::uint32_t mode, std::uint32_t uid, std::uint32_t gid);
+  Result<Inode*> NewNode(View& view, NodeId parent, const std::string& name, NodeKind kind,
+                         std::uint32_t mode, std::uint32_t uid, std::uint32_t gid);
   Result<Attr> Lookup(NodeId parent, const std::string& name);  // may ask the store; counts a use
 
  private:
+  // May a rename put `node` in the place of `target`?
   static Status CheckMayReplace(View& view, const Node& node, const Node& target,
                                 ReplaceTarget replace);
+  // kRefused: the store cannot hold symbolic links, known once it was probed.
   Status CheckHoldsLinks();
-  Status StayAway(View& view, const Node& heir);
-  Status Remove(View& view, Live* live, std::uint32_t mark = kClean);
+  // kInvalid: `into` is the folder, or is below it.
+  static Status CheckNotInside(View& view, NodeId folder, NodeId into);
+  // Where the store has, or is about to have, a node that gets another name here.
+  Result<RemoteState> RemoteBeforeRename(View& view, Node* node);
+  // A deletion that an fsync of the folder has promised stays, whatever a power cut leaves of the
+  // file that takes its name.
+  Status SealDeletion(View& view, const Node& successor);
+  // Deletes the node here; its object is queued for deletion. `mark`: kReplacedByUnsynced or
+  // nothing.
+  Status Remove(View& view, Inode* inode, std::uint32_t mark = kClean);
 
   Facts& facts_;
   Contents& contents_;

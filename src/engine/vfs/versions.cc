@@ -43,17 +43,16 @@ class FileSink : public ReadSink {
 };
 }  // namespace
 
-// The file's place at the store; kRefused if it has none.
 Result<std::string> Files::RequireRemotePath(NodeId id) {
   View view(&tree_);
-  PG_ASSIGN(const Live* live, view.Get(id));
-  const Node& node = live->node;
+  PG_ASSIGN(const Inode* inode, view.Get(id));
+  const Node& node = inode->node;
   if (node.kind == NodeKind::kFolder)
     return Error(Code::kIsFolder, Printable(node.name) + " is a folder");
-  if (node.there == There::kAbsent)
+  if (node.remote.place == RemotePlace::kNone)
     return Error(Code::kNotFound, Printable(node.name) + " is not at the store yet",
                  "Wait until it is uploaded: pargeter flush");
-  return view.TherePath(node);
+  return view.RemotePath(node);
 }
 
 Result<std::vector<Provider::Kept>> Files::Versions(NodeId id) {
@@ -72,9 +71,9 @@ Result<std::uint64_t> Files::Restore(NodeId id, const std::string& version) {
   PG_ASSIGN(const std::string path, RequireRemotePath(id));
   {
     View view(&tree_);
-    PG_ASSIGN(const Live* live, view.Get(id));
-    PG_TRY(facts_.CheckRole(view, live->node));
-    if (live->node.dirty & kData)
+    PG_ASSIGN(const Inode* inode, view.Get(id));
+    PG_TRY(facts_.CheckRole(view, inode->node));
+    if (inode->node.dirty & kData)
       return Error(Code::kRefused, "the file has changes that wait for upload",
                    "Wait until they are uploaded: pargeter flush");
   }

@@ -171,7 +171,7 @@ std::string ShyProgram(Drive& drive, pid_t pid) {
     return name.ok() ? std::string(Trim(*name)) : "";
   };
   const std::string own = name_of(std::to_string(pid));
-  if (own.empty() || drive.IsShy(own)) return own;
+  if (own.empty() || drive.IsCrawler(own)) return own;
   const auto status = ReadFile("/proc/" + std::to_string(pid) + "/status", 1 << 16);
   if (!status.ok()) return "";
   for (const std::string& line : Split(*status, '\n')) {
@@ -179,7 +179,7 @@ std::string ShyProgram(Drive& drive, pid_t pid) {
     const std::string leader(Trim(std::string_view(line).substr(5)));
     if (leader == std::to_string(pid)) return "";
     const std::string name = name_of(leader);
-    return drive.IsShy(name) ? name : "";
+    return drive.IsCrawler(name) ? name : "";
   }
   return "";
 }
@@ -193,15 +193,15 @@ void Open(fuse_req_t req, fuse_ino_t ino, fuse_file_info* fi) {
   auto opened = at.drive->OpenNode(at.id, intent);
   if (!opened.ok()) return Fail(req, opened.error());
   // whoever may not fetch is asked for only where something would have to be fetched
-  bool shy = false;
+  bool crawler = false;
   if (!writes && opened->attr.on_disk < opened->attr.size) {
     const std::string program = ShyProgram(*at.drive, fuse_req_ctx(req)->pid);
-    shy = !program.empty();
-    if (shy) at.drive->MakeShy(opened->file, program);
+    crawler = !program.empty();
+    if (crawler) at.drive->LimitCrawler(opened->file, program);
   }
   OpenHandles& handles = ShownOf(req).handles();  // gone with the request
   Keep(req, at.drive, opened->file, fi);
-  if (shy) fi->direct_io = 1;  // it may get less than it asks for, which a cached read may not
+  if (crawler) fi->direct_io = 1;  // it may get less than it asks for, which a cached read may not
   // no release comes after a reply that did not arrive
   if (fuse_reply_open(req, fi) != 0) handles.Release(fi->fh);
 }
@@ -337,13 +337,13 @@ void GetXattr(fuse_req_t req, fuse_ino_t ino, const char* name, std::size_t size
   }
   const auto state = at.drive->State(at.id);
   if (!state.ok()) return Fail(req, state.error());
-  if (wanted == kVersionName && state->node.version.empty()) {
+  if (wanted == kVersionName && state->node.remote.version.empty()) {
     fuse_reply_err(req, ENODATA);
     return;
   }
   ReplyValue(req,
              wanted == kStateName     ? state->state
-             : wanted == kVersionName ? state->node.version
+             : wanted == kVersionName ? state->node.remote.version
                                       : NameOf(state->node.effective),
              size);
 }

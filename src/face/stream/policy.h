@@ -20,7 +20,7 @@ struct OpenMode {
 inline OpenMode ModeFor(const OpenFile& file) {
   OpenMode mode;
   mode.direct = file.mixed_versions;
-  mode.keep_pages = !mode.direct && file.fresh_pages;
+  mode.keep_pages = !mode.direct && file.kernel_pages_valid;
   mode.no_flush = !file.for_writing;
   return mode;
 }

@@ -152,13 +152,13 @@ Status StreamFace::Unmount(bool now) {
   return {};
 }
 
-void StreamFace::ContentChanged(Inode inode) {
+void StreamFace::ContentChanged(InodeNumber inode) {
   fuse_lowlevel_notify_inval_inode(session_->se, inode, 0, 0);
 }
-void StreamFace::AttributesChanged(Inode inode) {
+void StreamFace::AttributesChanged(InodeNumber inode) {
   fuse_lowlevel_notify_inval_inode(session_->se, inode, -1, 0);
 }
-void StreamFace::NameChanged(Inode parent, const std::string& name) {
+void StreamFace::NameChanged(InodeNumber parent, const std::string& name) {
   fuse_lowlevel_notify_inval_entry(session_->se, parent, name.c_str(), name.size());
 }
 

@@ -33,9 +33,9 @@ class StreamFace {
   Status Unmount(bool now);
 
   // What the kernel may remember of these is no longer true.
-  void ContentChanged(Inode inode);
-  void AttributesChanged(Inode inode);
-  void NameChanged(Inode parent, const std::string& name);
+  void ContentChanged(InodeNumber inode);
+  void AttributesChanged(InodeNumber inode);
+  void NameChanged(InodeNumber parent, const std::string& name);
 
  private:
   StreamFace() = default;
@@ -46,22 +46,22 @@ class StreamFace {
 // Carries a drive's changes to the face that shows it. Before it is shown they go nowhere.
 class FaceListener : public ChangeListener {
  public:
-  void Attach(StreamFace* face, Inode base) {
+  void Attach(StreamFace* face, InodeNumber base) {
     base_ = base;
     face_ = face;
   }
   void ContentChanged(NodeId id) override {
-    if (StreamFace* face = face_) face->ContentChanged(base_ | static_cast<Inode>(id));
+    if (StreamFace* face = face_) face->ContentChanged(base_ | static_cast<InodeNumber>(id));
   }
   void AttributesChanged(NodeId id) override {
-    if (StreamFace* face = face_) face->AttributesChanged(base_ | static_cast<Inode>(id));
+    if (StreamFace* face = face_) face->AttributesChanged(base_ | static_cast<InodeNumber>(id));
   }
   void NameChanged(NodeId parent, const std::string& name) override {
-    if (StreamFace* face = face_) face->NameChanged(base_ | static_cast<Inode>(parent), name);
+    if (StreamFace* face = face_) face->NameChanged(base_ | static_cast<InodeNumber>(parent), name);
   }
 
  private:
-  std::atomic<Inode> base_{0};
+  std::atomic<InodeNumber> base_{0};
   std::atomic<StreamFace*> face_{nullptr};
 };
 

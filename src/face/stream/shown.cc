@@ -9,29 +9,29 @@ namespace pargeter {
 Shown::Shown(Drive* alone) : several_(false), since_(SystemClock().Wall()) { drives_[0] = alone; }
 Shown::Shown() : several_(true), since_(SystemClock().Wall()) {}
 
-Place Shown::At(Inode inode) const {
-  const Inode slot = inode >> kSlotShift;
+Place Shown::At(InodeNumber inode) const {
+  const InodeNumber slot = inode >> kSlotShift;
   if (slot > kMostDrives) return {};
   return {drives_[slot].load(std::memory_order_acquire),
-          static_cast<NodeId>(inode & ((Inode{1} << kSlotShift) - 1)), slot << kSlotShift};
+          static_cast<NodeId>(inode & ((InodeNumber{1} << kSlotShift) - 1)), slot << kSlotShift};
 }
 
-Result<Inode> Shown::Add(const std::string& name, Drive* drive) {
+Result<InodeNumber> Shown::Add(const std::string& name, Drive* drive) {
   const Lock lock(mutex_);
   if (entries_.size() >= kMostDrives)
     return Error(Code::kNoSpace, "one mount cannot show more than 1000 drives");
   entries_.push_back({name, true});
   drives_[entries_.size()].store(drive, std::memory_order_release);
-  return static_cast<Inode>(entries_.size()) << kSlotShift;
+  return static_cast<InodeNumber>(entries_.size()) << kSlotShift;
 }
 
-void Shown::SetVisible(Inode base, bool visible) {
+void Shown::SetVisible(InodeNumber base, bool visible) {
   const Lock lock(mutex_);
   entries_.at((base >> kSlotShift) - 1).visible = visible;
 }
 
 Shown::Folder Shown::FolderAt(std::size_t slot) const {
-  const Inode base = static_cast<Inode>(slot) << kSlotShift;
+  const InodeNumber base = static_cast<InodeNumber>(slot) << kSlotShift;
   return {entries_[slot - 1].name, {drives_[slot], kRootId, base}};
 }
 

@@ -19,32 +19,32 @@
 
 namespace pargeter {
 
-using Inode = std::uint64_t;
+using InodeNumber = std::uint64_t;
 constexpr int kSlotShift = 48;
 
 struct Place {
   Drive* drive = nullptr;  // nullptr: the root over several drives, or nothing that is known
   NodeId id = kNoNode;
-  Inode base = 0;
+  InodeNumber base = 0;
 
-  Inode InodeOf(NodeId node) const { return base | static_cast<Inode>(node); }
+  InodeNumber InodeOf(NodeId node) const { return base | static_cast<InodeNumber>(node); }
 };
 
 class Shown {
  public:
   static constexpr int kMostDrives = 1000;
-  static constexpr Inode kTop = static_cast<Inode>(kRootId);
+  static constexpr InodeNumber kTop = static_cast<InodeNumber>(kRootId);
 
   explicit Shown(Drive* alone);
   Shown();  // several, none yet
 
-  Place At(Inode inode) const;
+  Place At(InodeNumber inode) const;
   bool several() const { return several_; }
   OpenHandles& handles() { return handles_; }
 
   // -- several. `name` must be free; kNoSpace beyond kMostDrives.
-  Result<Inode> Add(const std::string& name, Drive* drive) EXCLUDES(mutex_);
-  void SetVisible(Inode base, bool visible) EXCLUDES(mutex_);
+  Result<InodeNumber> Add(const std::string& name, Drive* drive) EXCLUDES(mutex_);
+  void SetVisible(InodeNumber base, bool visible) EXCLUDES(mutex_);
   struct Folder {
     std::string name;
     Place root;

@@ -144,15 +144,14 @@ TestReport S3Provider::TestFolder(bool may_write, const Cancel& cancel) {
                  "the key is accepted, but may not list buckets: test one with --folder BUCKET");
       return report;
     }
-    report.Add("sign in", buckets.ok() ? Status() : Status(buckets.error()),
+    report.Add("sign in", buckets.status(),
                buckets.ok() ? fmt::format("the key is accepted; {} bucket{}", buckets->size(),
                                           buckets->size() == 1 ? "" : "s")
                             : "");
     return report;
   }
   const auto listing = ListKeys(options_.prefix, false, 10, "", cancel);
-  if (!report.Add("list", listing.ok() ? Status() : Status(listing.error()),
-                  "the folder can be listed")) {
+  if (!report.Add("list", listing.status(), "the folder can be listed")) {
     return report;
   }
   if (may_write) {

@@ -375,7 +375,7 @@ Status SftpProvider::Read(const std::string& path, const std::string& version, s
         asked.pop_front();
         while (left > 0) {
           const auto body = wire.AwaitBody(number, Type::kData, what);
-          Status bad = body.ok() ? Status() : Status(body.error());
+          Status bad = body.status();
           const std::string_view data = body.ok() ? Reader(*body).Text() : std::string_view();
           if (bad.ok() && (data.empty() || data.size() > left))
             bad = Error(Code::kDamaged, what + ": the server sends something else");
@@ -506,9 +506,7 @@ TestReport SftpProvider::Test(bool may_write, const Cancel& cancel) {
                   "the host is known, and lets us in"))
     return report;
   const auto listed = List("", "", cancel);
-  if (!report.Add("list", listed.ok() ? Status() : Status(listed.error()),
-                  "the folder can be listed"))
-    return report;
+  if (!report.Add("list", listed.status(), "the folder can be listed")) return report;
   if (!may_write) return report;
   if (const Status probed = Probe(cancel); !probed.ok()) {
     report.Add("write", probed, "");

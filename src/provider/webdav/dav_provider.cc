@@ -501,9 +501,7 @@ Result<std::optional<Quota>> DavProvider::SpaceOfAccount(const Cancel& cancel) {
 TestReport DavProvider::Test(bool may_write, const Cancel& cancel) {
   TestReport report;
   const auto listed = List("", "", cancel);
-  if (!report.Add("list", listed.ok() ? Status() : Status(listed.error()),
-                  "the folder can be listed"))
-    return report;
+  if (!report.Add("list", listed.status(), "the folder can be listed")) return report;
   if (const auto ahead = wire_.Ahead()) {
     report.CompareClocks(*ahead);
     report.Add("clock", {}, report.clock.empty() ? "agrees with the store's" : report.clock);

@@ -322,7 +322,7 @@ Status DavProvider::MakeOneFolder(const std::string& path, const Cancel& cancel)
   call.status = &status;
   const auto made = Send(call);
   if (made.ok() || (status != 405 && status != 403 && status != 409 && status != 500))
-    return made.ok() ? Status() : made.error();
+    return made.status();
   for (const char* slash : {"/", ""}) {  // by either name: some servers know a file by one only
     const auto there = ItemAt(path + slash, cancel);
     if (there.ok() && there->folder) return {};
