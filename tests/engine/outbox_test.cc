@@ -188,6 +188,20 @@ TEST_F(OutboxTest, AHurrySendsAtOnceAndTriesOnceMoreWhatWasRefused) {
   EXPECT_FALSE(outbox_.RefusalOfAll(Soon()));  // not since then
 }
 
+TEST_F(OutboxTest, ARefusalOfATurnThatBeganBeforeTheHurryIsTriedOnceMore) {
+  told_[1] = {Again(Duration(3600'000), Error(Code::kPermission, "read only there"))};
+  Hold(1);
+  outbox_.Start(this);
+  outbox_.Push(1, 1, Duration(0));
+  AwaitTurns(1);
+  const Steady begun = std::chrono::steady_clock::now();
+  const Outbox::Hurry hurry(&outbox_);
+  Release();
+  AwaitTurns(2);
+  AwaitIdle();
+  EXPECT_FALSE(outbox_.RefusalOfAll(begun));
+}
+
 TEST_F(OutboxTest, AStoreThatIsAskedTooOftenGetsHalfAsMuchAtOnce) {
   for (NodeId id = 1; id <= 4; ++id) Hold(id);
   outbox_.SlowDown(Duration(0));

@@ -209,6 +209,7 @@ void Outbox::BeginHurry() {
     queued_[id] = {now, order};
     due_.emplace(now, order, id);
   }
+  rerun_.insert(running_.begin(), running_.end());  // a refusal may be older than its cure
   changed_.NotifyAll();
 }
 
