@@ -18,6 +18,7 @@
 #include "base/text.h"
 #include "net/cancel.h"
 #include "provider/provider.h"
+#include "support/hook.h"
 
 namespace pargeter::test {
 
@@ -49,21 +50,21 @@ struct FakeWorld {
   bool has_feed = false;                     // it tells what changed
   std::vector<std::string> changes GUARDED_BY(mutex);  // paths, each time one changed
   std::string feed_run GUARDED_BY(mutex) = "a";        // moments of another run mean nothing
-  std::function<void(const std::string&)> on_read;     // before a file's bytes are sent
-  std::function<void(const std::string&)> on_write;    // before a file's bytes are taken
-  std::function<void(const std::string&)> on_part;     // before one part of them is
-  std::function<void(const std::string&)> on_remove;   // before one file, or a folder/, is removed
-  std::function<void(const std::string&)> on_look;     // before it is said what is there
-  std::function<void()> on_looked;                     // before that is told
-  std::function<void(const std::string&)> on_folder;   // before one is made
-  std::function<void(const std::string&)> on_send;     // before a file is copied or moved
-  std::function<void()> on_copied;                     // before the answer to a copy is given
-  std::function<void()> on_moved;                      // before the answer to a move is given
-  std::function<void(const std::string&)> on_listing;  // before a folder is listed
-  std::function<void()> on_listed;                     // before the answer to a listing is given
-  std::function<void()> on_feed;  // before it is told what changed (the answer is made by then)
-  std::function<void(const std::string&)> on_content;  // that comes to the store, which is locked
-  std::function<bool()> cut_off;  // true: who asks is dead, nothing he asks happens
+  Hook<void(const std::string&)> on_read;              // before a file's bytes are sent
+  Hook<void(const std::string&)> on_write;             // before a file's bytes are taken
+  Hook<void(const std::string&)> on_part;              // before one part of them is
+  Hook<void(const std::string&)> on_remove;            // before one file, or a folder/, is removed
+  Hook<void(const std::string&)> on_look;              // before it is said what is there
+  Hook<void()> on_looked;                              // before that is told
+  Hook<void(const std::string&)> on_folder;            // before one is made
+  Hook<void(const std::string&)> on_send;              // before a file is copied or moved
+  Hook<void()> on_copied;                              // before the answer to a copy is given
+  Hook<void()> on_moved;                               // before the answer to a move is given
+  Hook<void(const std::string&)> on_listing;           // before a folder is listed
+  Hook<void()> on_listed;                              // before the answer to a listing is given
+  Hook<void()> on_feed;  // before it is told what changed (the answer is made by then)
+  Hook<void(const std::string&)> on_content;  // that comes to the store, which is locked
+  Hook<bool()> cut_off;                       // true: who asks is dead, nothing he asks happens
   // Faults: this share of all requests, and just the n-th from now (0: none), counted with `count`.
   double fault_share GUARDED_BY(mutex) = 0;
   double lost_share GUARDED_BY(mutex) = 0;  // of the answers to what changes something

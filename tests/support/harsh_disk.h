@@ -15,6 +15,7 @@
 #include "base/file.h"
 #include "base/mutex.h"
 #include "cache/range_set.h"
+#include "support/hook.h"
 
 namespace pargeter::test {
 
@@ -29,7 +30,7 @@ class HarshDisk : public Disk {
   void DieAt(std::uint64_t n) { die_at_ = n; }
   void FailAt(std::uint64_t n) { fail_at_ = n; }  // that one fails
   void FailShare(double share, std::uint64_t seed);
-  std::function<void()> on_read;           // each read of a file, done
+  Hook<void()> on_read;                    // each read of a file, done
   std::function<void()> on_write;          // each write to a file waits for it
   std::function<void()> on_sync;           // each sync of a file waits for it
   std::function<std::uint64_t()> on_free;  // tells how much is free, if not `free`

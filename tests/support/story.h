@@ -402,7 +402,7 @@ class DriveTest : public DriveFixture {
     if (kind == "look")
       world_.on_look = play;
     else if (kind == "moved")
-      world_.on_moved = world_.on_copied = answered;
+      (world_.on_moved = answered, world_.on_copied = answered);
     else
       FAIL() << "no such moment: " << kind;
   }
