@@ -89,6 +89,22 @@ Result<std::uint64_t> Drive::CopyWhole(const OpenFilePtr& from, std::uint64_t fr
                                        std::uint64_t size) {
   return engine_->files().CopyWhole(from, from_offset, to, to_offset, size);
 }
+Result<Drive::Opened> Drive::OpenKnown(NodeId id) { return engine_->files().OpenKnown(id, false); }
+Result<std::uint64_t> Drive::ReplaceContent(NodeId id, std::uint64_t known,
+                                            const StagedFile& staged) {
+  return engine_->intake().Replace(id, known, staged);
+}
+Result<NodeState> Drive::CreateFrom(NodeId parent, const std::string& name,
+                                    const StagedFile& staged, const std::string& conflicts_with) {
+  return engine_->intake().Create(parent, name, staged, conflicts_with);
+}
+Result<std::string> Drive::ConflictName(NodeId parent, const std::string& name) {
+  return engine_->intake().ConflictName(parent, name);
+}
+Result<std::optional<bool>> Drive::CompareWithVersion(NodeId id, int fd) {
+  return engine_->intake().CompareWithVersion(id, fd);
+}
+Status Drive::CatchUp(const Cancel& cancel) { return engine_->refresher().CatchUp(cancel); }
 DriveStatus Drive::Summary() { return engine_->Summary(); }
 Result<Drive::StateOf> Drive::State(NodeId id) { return engine_->State(id); }
 Result<Node> Drive::NodeAt(const std::string& path) { return engine_->facts().NodeAt(path); }

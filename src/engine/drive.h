@@ -97,6 +97,19 @@ class Drive {
                                   const OpenFilePtr& to, std::uint64_t to_offset,
                                   std::uint64_t size);
 
+  // -- for a face that keeps the files itself (engine/vfs/intake.h has the contracts)
+  Result<Opened> OpenKnown(NodeId id);  // for reading, as the index knows it
+  Result<std::uint64_t> ReplaceContent(NodeId id, std::uint64_t known, const StagedFile& staged);
+  Result<NodeState> CreateFrom(NodeId parent, const std::string& name, const StagedFile& staged,
+                               const std::string& conflicts_with);
+  Result<std::string> ConflictName(NodeId parent, const std::string& name);
+  // Are the bytes of that file the node's version at the store, as its digest tells? Nothing: the
+  // version tells nothing of them. No request.
+  Result<std::optional<bool>> CompareWithVersion(NodeId id, int fd);
+  // Lists all folders that were never listed, and those in which anything has changed since, if the
+  // store does not tell that by itself.
+  Status CatchUp(const Cancel& cancel);
+
   // -- looking and asking (engine/inspect.cc)
   DriveStatus Summary();
   using StateOf = NodeState;

@@ -94,6 +94,7 @@ void Engine::Start(ChangeListener* listener) {
   started_ = true;
   Ignore(options_.disk->Remove(options_.state_folder + "/rested"));
   store_->Start();
+  face_ = listener;
   events_.Start(listener);
   threads_.emplace_back([this] { refresher_.WatchLoop(); });
   threads_.emplace_back([this] { contents_.ShrinkLoop(); });
@@ -127,6 +128,7 @@ Status Engine::FirstContact() {
 
 void Engine::Stop() {
   stop_->Cancel();
+  face_ = nullptr;
   if (!started_) return;
   store_->Stop();
   pins_.Wake();

@@ -40,6 +40,7 @@
 #include "engine/vfs/account_room.h"
 #include "engine/vfs/conflict_choices.h"
 #include "engine/vfs/files.h"
+#include "engine/vfs/intake.h"
 #include "engine/vfs/namespace.h"
 
 namespace pargeter {
@@ -78,6 +79,7 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
 
   Namespace& names() { return names_; }
   Files& files() { return files_; }
+  Intake& intake() { return intake_; }
   AccountRoom& room() { return room_; }
   ConflictChoices& choices() { return choices_; }
   Contents& contents() { return contents_; }
@@ -98,6 +100,7 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
   std::optional<Error> WhyInVain(Steady since);
   Status AwaitUploads(Steady begun, Steady deadline, const std::function<bool()>& given_up);
   NodeState StateOfLive(const Inode& inode);
+  bool IsKeptByFace(const Node& node) const;
   Status AddSums(View& view, NodeState* state);
 
   Facts facts_{&context_};
@@ -126,6 +129,7 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
   AccountRoom room_{&context_};
   Namespace names_{&context_, &facts_, &contents_, &provenance_, &placement_, &guard_, &refresher_};
   Files files_{&context_, &facts_, &contents_, &fetcher_, &merge_, &refresher_, &room_, &names_};
+  Intake intake_{&context_, &facts_, &contents_, &names_, &files_};
   ConflictChoices choices_{&context_, &facts_, &names_};
   Prefetcher prefetcher_{&context_,   &facts_, &contents_, &fetcher_,
                          &placement_, &merge_, &refresher_};
@@ -133,6 +137,7 @@ class Engine : private ContextOwner, public Component, private Fetcher::Observer
   Recovery recovery_{&context_,   &facts_, &contents_, &provenance_,
                      &placement_, &guard_, &resolver_, &names_};
 
+  std::atomic<ChangeListener*> face_{nullptr};  // from Start to Stop
   std::vector<std::thread> threads_;
 };
 

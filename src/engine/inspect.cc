@@ -178,10 +178,18 @@ bool Engine::IsAlive() {
   return !outbox_.IsStuckSince(long_ago) || store_->LastSign() > long_ago;
 }
 
+// If no face is there, as it left them.
+bool Engine::IsKeptByFace(const Node& node) const {
+  ChangeListener* const face = face_;
+  return face == nullptr || face->Keeps(node.id, node.generation);
+}
+
 NodeState Engine::StateOfLive(const Inode& inode) {
   NodeState out{inode.node, "remote", {}};
   Node& n = out.node;
   n.cached.bytes = facts_.AttrOf(inode).on_disk;
+  const bool at_face = options_.passes_through && n.kind == NodeKind::kFile && IsKeptByFace(n);
+  if (at_face) n.cached.bytes = n.size;
   if (n.kind == NodeKind::kSymlink) n.size = n.target.size();
   const bool whole = n.kind == NodeKind::kSymlink || n.cached.bytes >= n.size;
   if (n.conflict_copy.unsettled)
@@ -193,7 +201,7 @@ NodeState Engine::StateOfLive(const Inode& inode) {
   else if (n.kind == NodeKind::kFolder)
     out.state = "remote";  // until what is below it says more
   else if (whole)
-    out.state = n.effective == Placement::kPin ? "pinned" : "cached";
+    out.state = n.effective == Placement::kPin || options_.passes_through ? "pinned" : "cached";
   else if (n.cached.bytes > 0)
     out.state = "partial";
   return out;
@@ -207,6 +215,9 @@ Status Engine::AddSums(View& view, NodeState* state) {
   const Sums& sums = state->sums;
   n.size = static_cast<std::uint64_t>(sums.bytes);
   n.cached.bytes = static_cast<std::uint64_t>(sums.on_disk);
+  // (which of them are still to come, the face says)
+  const bool at_face = options_.passes_through && sums.unlisted == 0;
+  if (at_face) n.cached.bytes = n.size;
   if (state->state == "conflict" || state->state == "pending") return {};
   if (sums.conflicts > 0)
     state->state = "conflict";
@@ -214,6 +225,8 @@ Status Engine::AddSums(View& view, NodeState* state) {
     state->state = "pending";
   else if (n.effective == Placement::kLocal)
     state->state = "local";
+  else if (at_face)
+    state->state = "pinned";
   else if (sums.files > 0 && sums.whole == sums.files && sums.unlisted == 0)
     state->state = sums.pinned_files == sums.files ? "pinned" : "cached";
   else if (sums.on_disk > 0)

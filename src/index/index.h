@@ -154,7 +154,7 @@ struct Node {
 
   RemoteState remote;
   std::uint32_t dirty = kClean;
-  std::uint64_t generation = 0;  // grows with every local change of content
+  std::uint64_t generation = 0;  // grows with every change of content, here or at the store
   // Changed files: so many of the first bytes are the remote version's, except those present here.
   std::uint64_t base_size = 0;
   CopySource copy;

@@ -52,6 +52,8 @@ struct DriveOptions : DriveLimits {
   Duration watch_every{10000};      // between looks after what is visited, fetched and written
   Duration leftover_for{3600'000};  // an old short-lived object goes if it stays unchanged so long
   bool read_only = false;
+  // The face keeps the files itself: what passes here on its way up or down is not kept.
+  bool passes_through = false;
   bool shared = false;             // other users look in: what is not known yet is not for them
   std::uint32_t uid = 0, gid = 0;  // owner of everything that says nothing else
   std::string host = "here";       // in the names of conflict copies
@@ -121,6 +123,14 @@ struct DriveStatus {
 struct OpenedFile {
   OpenFilePtr file;
   Attr attr;
+};
+
+// A private file beside the waiting bytes, on the same disk, that is to become a content.
+struct StagedFile {
+  std::string path;
+  std::uint64_t size = 0;
+  std::uint32_t mode = 0644;
+  Nanos mtime = 0;
 };
 
 enum class OpenIntent { kRead, kWrite, kTruncate };

@@ -42,6 +42,8 @@ class Contents : public Component, public BlobSink {
   Result<WritingMark> BeginWriting(const OpenFilePtr& file);
   // To `size` bytes; freed bytes are given back, and bytes beyond the former end are zeros.
   Status Truncate(View& view, Inode* inode, std::uint64_t size);
+  // The staged file takes the place of the block file, and all of it counts as written.
+  Status TakeFile(View& view, Inode* inode, const StagedFile& staged);
   // The block file is as long as the content.
   Status SetLength(Content* content) REQUIRES(content->mu);
   // Zeros into [offset, end), as a hole where the disk can do that.

@@ -149,6 +149,47 @@ Status Contents::Truncate(View& view, Inode* inode, std::uint64_t size) {
   return saved;
 }
 
+Status Contents::TakeFile(View& view, Inode* inode, const StagedFile& staged) {
+  PG_ASSIGN(const std::shared_ptr<Content> content, OpenContent(view, inode));
+  std::uint64_t former = 0;
+  {
+    const Lock lock(content->mu);
+    content->WaitForFilling();
+    former = content->Held();
+    PG_TRY(budget_->ReserveForWriting(staged.size));
+    content->LimitStablePrefix(0);
+    const std::string place = blocks_->PathOf(content->id, Place::kPending);
+    Status taken = options_.disk->Rename(staged.path, place);
+    Result<Fd> fd =
+        taken.ok() ? options_.disk->Open(place, O_RDWR | O_CLOEXEC) : Result<Fd>(taken.error());
+    if (!fd.ok()) {
+      budget_->Release(staged.size);
+      return fd.error();
+    }
+    if (content->readers > 0) content->former.push_back(std::move(content->fd));
+    content->fd = std::move(*fd);
+    content->present.Clear();
+    content->present.Add({0, staged.size});
+    content->hollow.Clear();
+    content->base = {};
+    content->check.reset();
+    content->checked_to = 0;
+    ++content->removals;
+    content->size = staged.size;
+    content->unsaved = content->written = true;
+  }
+  budget_->Release(former);
+  Node& node = inode->node;
+  node.size = staged.size;
+  node.mtime = staged.mtime;
+  node.ctime = options_.clock->Wall();
+  node.copy.path.clear();
+  ++node.generation;
+  inode->last_write = options_.clock->Now();
+  if (inode->upload) inode->upload->Cancel();
+  return {};
+}
+
 Status Contents::WriteZeros(Content* content, std::uint64_t offset, std::uint64_t end) {
   if (end <= offset) return {};
   const std::uint64_t held = content->HeldIn({offset, end});

@@ -90,6 +90,11 @@ class Component {
         spare_(context->spare) {}
   ~Component() = default;
 
+  // Bytes that are as at the store are dropped when nobody uses them.
+  bool KeepsNoBytes(const Node& node) const {
+    return options_.passes_through || node.effective == Placement::kThin;
+  }
+
   const DriveOptions& options_;
   const Cancel& stop_;
   std::atomic<bool>& started_;

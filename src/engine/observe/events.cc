@@ -42,6 +42,9 @@ void Events::HandTo(ChangeListener* listener, const Event& event) {
     case Event::Kind::kNameChanged:
       listener->NameChanged(event.id, event.name);
       break;
+    case Event::Kind::kFolderListed:
+      listener->FolderListed(event.id);
+      break;
     case Event::Kind::kHappened:
       break;
   }

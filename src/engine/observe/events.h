@@ -21,6 +21,11 @@ class ChangeListener {
   virtual void ContentChanged(NodeId id) = 0;
   virtual void AttributesChanged(NodeId id) = 0;
   virtual void NameChanged(NodeId parent, const std::string& name) = 0;
+  // Of a face that keeps the files itself (DriveOptions::passes_through): has it the content of
+  // this generation? May be called with the tree's lock: must not call the drive.
+  virtual bool Keeps(NodeId, std::uint64_t /*generation*/) { return true; }
+  // For the first time: no name in it was told of before.
+  virtual void FolderListed(NodeId) {}
 };
 
 struct Event {
@@ -28,6 +33,7 @@ struct Event {
     kContentChanged,     // of `id`
     kAttributesChanged,  // of `id`
     kNameChanged,        // `name` in the folder `id` came, went, or is another node now
+    kFolderListed,       // `id`, for the first time
     kHappened            // for the record of activity: `happening`
   };
   Kind kind;
@@ -40,6 +46,7 @@ struct Event {
   static Event NameChanged(NodeId folder, std::string name) {
     return {Kind::kNameChanged, folder, std::move(name), {}};
   }
+  static Event FolderListed(NodeId id) { return {Kind::kFolderListed, id, {}, {}}; }
   // `side`: here, store.
   static Event Happened(std::string side, std::string what, std::string path,
                         std::string detail = {}) {

@@ -52,6 +52,9 @@ class Refresher : public Component {
   // Lists every folder below that was never listed. A folder that cannot be listed does not stop
   // the others; its error is returned at the end.
   Status ListBelow(NodeId id, const Cancel& cancel);
+  // Afterwards the index has what the store had when it was asked: all folders are listed, and
+  // those again in which anything changed.
+  Status CatchUp(const Cancel& cancel);
   // The listing did not carry the attributes.
   static bool NeedsAsking(const Node& node);
   // Until the drive closes: reads the feed of changes, where the store has one.
@@ -68,6 +71,7 @@ class Refresher : public Component {
   void OnAccessResult(View& view, const Status& look);
   // Changes that were refused are tried again: the account was let in anew.
   void RetryWaiting(View& view);
+  Result<bool> HasChanged(View& view, NodeId folder, const std::set<std::string>& names);
   // A listing that was under way when the folder was distrusted does not count.
   Status ListAnew(NodeId id);
   // Attributes of a listed folder's own object. If the request fails, the next listing asks again.

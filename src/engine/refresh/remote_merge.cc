@@ -188,6 +188,7 @@ Status RemoteMerge::UpdateKnown(View& view, Listing* listing, Inode* inode, cons
 void RemoteMerge::NewVersion(View& view, Inode* inode, const Entry& entry) {
   Node& node = inode->node;
   contents_.DetachContent(view, inode);
+  ++node.generation;
   node.remote.version = entry.version;
   node.size = node.remote.size = entry.size;
   node.mtime = entry.attributes.mtime.value_or(entry.modified);
@@ -223,6 +224,7 @@ Status RemoteMerge::EndListing(Listing* listing) {
     if (provenance_.AbsenceIsInconclusive(view, inode->node, listing->started)) continue;
     PG_TRY(RemoteDeleted(view, inode, listing->started));
   }
+  if (folder->node.listed_at == 0) view.Emit(Event::FolderListed(folder->node.id));
   folder->node.listed_at = options_.clock->Wall();
   // where only markers carry them
   if (!listing->marker && !store_->Can().real_folders) folder->node.attributes_known = true;

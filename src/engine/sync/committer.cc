@@ -143,7 +143,7 @@ Status Committer::SettleBytes(View& view, Inode* inode, const Entry& entry, Afte
       node.remote.place != RemotePlace::kMoved && node.dirty == kClean && node.upload_log.empty();
   if (settled) {
     node.pending.seq = 0;
-    if (node.effective == Placement::kThin) then->thin = true;
+    if (KeepsNoBytes(node)) then->thin = true;
   } else {
     view.Push(node.id, node.pending.seq);
   }

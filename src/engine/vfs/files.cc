@@ -90,6 +90,15 @@ Result<OpenedFile> Files::OpenNode(NodeId id, OpenIntent intent) {
   return opened;
 }
 
+Result<OpenedFile> Files::OpenKnown(NodeId id, bool writing) {
+  View view(&tree_);
+  PG_ASSIGN(Inode * inode, view.Get(id));
+  if (inode->node.gone()) return Error(Code::kStale, "the file was deleted");
+  if (inode->node.kind != NodeKind::kFile) return Error(Code::kStale, "it is no file by now");
+  if (writing) PG_TRY(facts_.CheckRole(view, inode->node));
+  return MakeOpen(view, inode, writing);
+}
+
 Result<OpenedFile> Files::Create(NodeId parent, const std::string& name, std::uint32_t mode,
                                  std::uint32_t uid, std::uint32_t gid, bool exclusive,
                                  OpenIntent intent) {
@@ -180,7 +189,7 @@ void Files::Release(const OpenFilePtr& file) {
     }
     return;
   }
-  if (inode->opens == 0 && (inode->evict_on_close || inode->node.effective == Placement::kThin)) {
+  if (inode->opens == 0 && (inode->evict_on_close || KeepsNoBytes(inode->node))) {
     inode->evict_on_close = false;
     file->content.reset();
     if (contents_.DropIfUnused(view, inode, true)) return;

@@ -28,6 +28,8 @@ class Files : public Component {
 
   Result<Attr> SetAttr(NodeId id, const AttrChange& change, const OpenFilePtr& file);
   Result<OpenedFile> OpenNode(NodeId id, OpenIntent intent);  // may ask the store
+  // As the index knows it: does not ask the store.
+  Result<OpenedFile> OpenKnown(NodeId id, bool writing);
   // One that is there is opened with `intent`, unless `exclusive`.
   Result<OpenedFile> Create(NodeId parent, const std::string& name, std::uint32_t mode,
                             std::uint32_t uid, std::uint32_t gid, bool exclusive,
