@@ -50,7 +50,8 @@ std::unique_ptr<Command> DescribeCommands(World* world, Work* run) {
 
 std::string VersionText() {
   return fmt::format(
-      "pargeter {}\nstores: s3, webdav, sftp\nmodes: stream\nservices: systemd\nbuilt with: FUSE "
+      "pargeter {}\nstores: s3, webdav, sftp\nmodes: stream, mirror\nservices: systemd\nbuilt "
+      "with: FUSE "
       "{}.{}, curl {}, "
       "SQLite {}, libssh {}.{}.{}",
       kVersion, FUSE_MAJOR_VERSION, FUSE_MINOR_VERSION, LIBCURL_VERSION, SQLITE_VERSION,

@@ -200,7 +200,7 @@ void LookAtMount(const World& world, const DriveSettings& d, Findings* out) {
   if (!std::filesystem::is_directory(d.at, ec))
     return out->Bad(fmt::format("drive {}: its folder {} is not there", d.name, d.at),
                     "mkdir " + d.at);
-  if (!std::filesystem::is_empty(d.at, ec))
+  if (!d.mirrors() && !std::filesystem::is_empty(d.at, ec))
     return out->Bad(
         fmt::format("drive {}: {} has files in it, which the mount would hide", d.name, d.at),
         "Move them away.");

@@ -61,9 +61,11 @@ Status Apply(const Change& c, DriveSettings* d) {
   const std::string here = ::getcwd(cwd, sizeof(cwd)) ? cwd : "/";
   if (c.at) d->at = AbsolutePath(*c.at, here);
   if (c.cache_at) d->cache_at = AbsolutePath(*c.cache_at, here);
-  if (c.mode && *c.mode != "stream") {
-    return Error(Code::kInvalid, fmt::format("\"{}\" is no mode of a drive", Printable(*c.mode)),
-                 "Modes: stream");
+  if (c.mode) {
+    if (*c.mode != "stream" && *c.mode != "mirror")
+      return Error(Code::kInvalid, fmt::format("\"{}\" is no mode of a drive", Printable(*c.mode)),
+                   "Modes: stream, mirror");
+    d->mode = *c.mode;
   }
   if (c.cache_limit) {
     PG_ASSIGN(d->cache_limit, ParseSize(*c.cache_limit));
@@ -120,6 +122,9 @@ Status CheckJoin(const World& world, const DriveSettings& d) {
 }
 
 Status CheckFolder(const World& world, const DriveSettings& d) {
+  if (!d.join.empty() && d.mirrors())
+    return Error(Code::kInvalid, "a joined drive cannot be a mirror",
+                 "Add a mirror for each folder: --account and --folder.");
   if (!d.join.empty()) return CheckJoin(world, d);
   if (!d.except.empty())
     return Error(Code::kInvalid, "only a joined drive can leave something out",
@@ -204,7 +209,8 @@ Status RunAdd(const Change& change, World& world) {
   PG_TRY(CheckFolder(world, d));
   PG_TRY(CheckPlace(world, d));
   std::error_code ec;
-  if (std::filesystem::is_directory(d.at, ec) && !std::filesystem::is_empty(d.at, ec)) {
+  if (!d.mirrors() && std::filesystem::is_directory(d.at, ec) &&
+      !std::filesystem::is_empty(d.at, ec)) {
     return Error(Code::kNotEmpty,
                  fmt::format("{} has files in it, which the mount would hide", Printable(d.at)),
                  "Move them away, or choose an empty folder.");
@@ -377,6 +383,12 @@ Status CheckChange(const Change& change, const DriveSettings& before) {
                              "how it is shown",
                              before.name, before.part_of),
                  fmt::format("pargeter drive change {} ...", before.part_of));
+  if (before.mirrors() && change.mode && *change.mode != "mirror")
+    return Error(Code::kRefused,
+                 fmt::format("the mirror {} cannot become a drive that streams", before.name),
+                 fmt::format("Unmount it, and add a drive of another name at another directory. "
+                             "The files in {} stay.",
+                             Printable(before.at)));
   if (before.join.empty() && !change.join.empty())
     return Error(Code::kRefused, fmt::format("{} is no joined drive", before.name),
                  "Add a drive of its own with --join.");
@@ -396,6 +408,7 @@ Status RunChange(const Change& change, World& world) {
                  fmt::format("Remove it and add it anew: pargeter drive remove {}", d.name));
   }
   if (d.read_only && !before.read_only) PG_TRY(CheckAllIsUp(world, d));
+  if (d.mode != before.mode) PG_TRY(CheckNotMounted(world, d));
   if (d.cache_at != before.cache_at && !d.join.empty()) {
     PG_TRY(CheckNotMounted(world, d));
     PG_TRY(MoveParts(world, d));
@@ -506,7 +519,9 @@ void AddSettings(Command* cmd, const std::shared_ptr<Change>& c) {
   cmd->Option(
       "--folder", "FOLDER", &c->folder,
       "folder at the store: s3 BUCKET[/PREFIX]; webdav and sftp any folder (default: the top)");
-  cmd->Option("--mode", "MODE", &c->mode, "stream: all names at once, bytes when they are read");
+  cmd->Option("--mode", "MODE", &c->mode,
+              "stream: all names at once, bytes when they are read; mirror: a plain directory with "
+              "all files, kept the same as the store");
   cmd->Option("--label", "TEXT", &c->label, "description for people");
   cmd->Flag("--read-only", &c->read_only, "refuse changes through the mount");
   cmd->Option("--cache-limit", "SIZE", &c->cache_limit, "most bytes of the cache, such as 2GiB");

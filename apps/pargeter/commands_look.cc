@@ -148,6 +148,31 @@ std::string CacheInWords(const Json& cache) {
                      fmt::join(besides, " and "));
 }
 
+constexpr std::size_t kProblemsSaid = 10;
+
+void SayMirror(const World& world, const Json& mirror) {
+  const std::string stopped = mirror.value("stopped", "");
+  if (!stopped.empty()) return world.Say("  STOPPED  " + Printable(stopped));
+  const std::uint64_t waiting = mirror.value("folders_waiting", std::uint64_t{0});
+  std::string words = fmt::format("{} the same on both sides",
+                                  Counted(mirror.value("items", std::uint64_t{0}), "item"));
+  if (!mirror.value("complete", false)) words += "; the first look at everything is not over yet";
+  if (waiting > 0) words += fmt::format("; changes in {}", Counted(waiting, "folder"));
+  if (mirror.value("watches_lost", false))
+    words +=
+        "; changes here are found every ten minutes, as the system allows no watches: raise "
+        "fs.inotify.max_user_watches";
+  world.Say("  mirror   " + words);
+  const Json problems = mirror.value("problems", Json::object());
+  std::size_t said = 0;
+  for (const auto& [path, why] : problems.items()) {
+    if (++said > kProblemsSaid) break;
+    world.Say(fmt::format("  waits    {}: {}", Printable(path), Printable(why.get<std::string>())));
+  }
+  if (problems.size() > kProblemsSaid)
+    world.Say(fmt::format("  waits    and {} more", problems.size() - kProblemsSaid));
+}
+
 void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
   const bool running = s["running"] == true;
   std::string state = s["running"].is_null() ? "not known" : "not mounted";
@@ -188,6 +213,7 @@ void SayStatus(const World& world, const DriveSettings& d, const Json& s) {
                               FormatSize(pending.value("bytes", std::uint64_t{0})),
                               AgeOf(pending.value("oldest", ""))));
   world.Say("  cache    " + CacheInWords(cache));
+  if (s.contains("mirror")) SayMirror(world, s["mirror"]);
   const Json held = s.value("held", Json::object());
   if (held.value("files", std::uint64_t{0}) > 0) {
     world.Say(

@@ -322,11 +322,12 @@ Status RunVerify(const Paths& paths, bool with_store, World& world) {
 
 // ---- explain
 
-std::string Why(const Json& e, const std::string& drive) {
+std::string Why(const Json& e, const DriveSettings& drive) {
   const std::string placement = e.value("placement", ""), on = e.value("placed_on", ""),
                     by = e.value("placed_by", "");
   const bool set = e.value("by_itself", false) || e.value("by_pattern", false) || !on.empty() ||
                    !e.value("placed_at", "").empty();
+  if (!set && drive.mirrors()) return "No rule speaks of it: a mirror has all files.";
   if (!set) return "No rule speaks of it: it is cached after use, while there is room.";
   const std::string what = placement == "pin"    ? "is always kept here"
                            : placement == "thin" ? "gives back its bytes after use and upload"
@@ -337,8 +338,8 @@ std::string Why(const Json& e, const std::string& drive) {
   const std::string by_what = e.value("by_pattern", false)
                                   ? fmt::format("the rule for names like {}", on)
                               : e.value("by_itself", false) ? "a rule of its own"
-                              : on.empty()                  ? "the rule on the whole drive " + drive
-                                                            : fmt::format("the rule on {}", on);
+                              : on.empty() ? "the rule on the whole drive " + drive.name
+                                           : fmt::format("the rule on {}", on);
   return fmt::format("It {}, by {} (\"{}\"), set {} {}.", what, by_what, placement,
                      Ago(e.value("placed_at", "")),
                      by.empty() ? "for this machine" : "for all machines by " + by);
@@ -372,13 +373,16 @@ std::string StateWords(const Json& e) {
   return "It was changed here, and is not at the store as it is here.";
 }
 
-std::string WhatNext(const Json& e, const std::string& path) {
+std::string WhatNext(const Json& e, const std::string& path, bool mirrors) {
   const std::string state = e.value("state", ""), placement = e.value("placement", "");
   if (state == "conflict")
     return fmt::format("Decide: pargeter conflicts keep {} --here|--there|--both", path);
   if (state == "pending") return "It can be evicted when it is at the store: pargeter flush";
   if (state == "local")
     return "Its bytes are nowhere else: only another rule, or deleting it, frees them.";
+  if (mirrors)
+    return state == "pinned" ? "It stays in the directory until it is deleted or hidden."
+                             : "It comes into the directory by itself.";
   if (placement == "pin")
     return "Its place on this disk is freed by: pargeter unpin, then pargeter evict";
   if (state == "remote" || state == "partial")
@@ -392,7 +396,7 @@ Status RunExplain(const std::string& path, World& world) {
   PG_ASSIGN(const Json e, AskDrive(world, at.drive, "explain", {{"path", at.path}}));
   world.Say(fmt::format("{}: {}", Printable(path), e.value("state", "")));
   world.Say("  " + StateWords(e));
-  world.Say("  " + Printable(Why(e, at.drive.name)));
+  world.Say("  " + Printable(Why(e, at.drive)));
   if (e.value("pending", false)) {
     std::string line = fmt::format("Waiting since {}: {}.", Ago(e.value("pending_since", "")),
                                    e.value("action", ""));
@@ -418,7 +422,7 @@ Status RunExplain(const std::string& path, World& world) {
   } else if (const std::string listed = e.value("listed", ""); !listed.empty()) {
     world.Say(fmt::format("  Its names were last asked of the store {}.", Ago(listed)));
   }
-  world.Say("  " + WhatNext(e, Printable(path)));
+  world.Say("  " + WhatNext(e, Printable(path), at.drive.mirrors()));
   if (world.json) {
     Json out = e;
     out["path"] = JsonText(path);

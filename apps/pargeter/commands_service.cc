@@ -101,6 +101,7 @@ Status CheckAsOwner(const Owner& owner, const ServiceSpec& spec) {
     if (::access(world.paths.DriveState(d.name).c_str(), W_OK) != 0)
       return FromErrno(
           errno, fmt::format("{} may not write in {}", owner.user, world.paths.DriveState(d.name)));
+    if (d.mirrors()) return {};  // needs neither
     PG_TRY(CheckFuse());
     return PrepareMountPoint(d.at);
   });

@@ -53,10 +53,10 @@ Result<std::unique_ptr<ServedDrive>> ServedDrive::Open(const World& world,
   return served;
 }
 
-Status ServedDrive::Contact() {
+Status ServedDrive::Contact(ChangeListener* listener) {
   const auto workers = drive_->options().fetch_workers + drive_->options().upload_workers;
   PG_TRY(CheckThreads(static_cast<std::size_t>(workers) + kOtherThreads));
-  drive_->Start(&listener_);
+  drive_->Start(listener != nullptr ? listener : &listener_);
   return drive_->FirstContact();
 }
 

@@ -43,7 +43,9 @@ class ServedDrive {
                                                    MountControl* mount);
   ~ServedDrive();
 
-  Status Contact();  // begins to work; errors of the first look at the store
+  // Begins to work; errors of the first look at the store. `listener`: whom the drive tells of
+  // changes instead of the face of ShownBy; has to outlive Stop.
+  Status Contact(ChangeListener* listener = nullptr);
   Status Listen();
   void ShownBy(StreamFace* face, InodeNumber base) { listener_.Attach(face, base); }
   // Takes in what the configuration says now; names what changed and what needs a remount.

@@ -17,7 +17,8 @@ namespace pargeter::app {
 namespace {
 
 constexpr Duration kReportEvery(10000);
-constexpr Duration kGrace(30000);  // for the end itself, after the uploads
+constexpr Duration kLastLook(3000);  // of a mirror at its directory, before it ends
+constexpr Duration kGrace(30000);    // for the end itself, after the uploads
 
 std::string Changes(const PendingSummary& pending) {
   return fmt::format("{} ({})", Counted(pending.files, "change"), FormatSize(pending.bytes));
@@ -90,8 +91,10 @@ Status Serving::Run(const std::function<void()>& ready) {
   for (const int number : {SIGINT, SIGTERM, SIGHUP}) sigaddset(&signals, number);
   pthread_sigmask(SIG_BLOCK, &signals, nullptr);  // inherited by every thread
   if (world_.in_background && !world_.verbose) SetLogLevel(LogLevel::kWarning);
-  PG_TRY(CheckFuse());
-  PG_TRY(PrepareMountPoint(at_));
+  if (!begun_.mirrors()) {
+    PG_TRY(CheckFuse());
+    PG_TRY(PrepareMountPoint(at_));
+  }
   PG_TRY(Open());
   PG_TRY(Begin());
   std::thread watcher([this, signals] { WatchSignals(signals); });
@@ -99,7 +102,7 @@ Status Serving::Run(const std::function<void()>& ready) {
   notify_.Ready(InWords(drives()));
   ready();
   if (!world_.verbose) SetLogLevel(LogLevel::kWarning);
-  const Status served = face_->Serve();
+  const Status served = Serve();
   // Whoever unmounted by a command is waiting for the uploads; for all others, we do.
   if (!by_command_) FlushAtEnd();
   ended_ = true;
@@ -121,15 +124,52 @@ Status Serving::Open() {
     return {};
   }
   PG_ASSIGN(alone_, ServedDrive::Open(world_, begun_, this));
-  shown_ = std::make_unique<Shown>(&alone_->drive());
+  if (!begun_.mirrors()) shown_ = std::make_unique<Shown>(&alone_->drive());
   return {};
 }
 
 Status Serving::Begin() {
   notify_.Status("looking at the store");
-  const Status begun = alone_ ? alone_->Contact() : joined_->Begin();
-  if (!begun.ok())
-    return begun.error().Within(fmt::format("the drive {} cannot be mounted", name_));
+  const Status shown = begun_.mirrors() ? ShowAsDirectory() : ShowAsMount();
+  if (!shown.ok())
+    return shown.error().Within(fmt::format("the drive {} cannot be mounted", name_));
+  return alone_ ? alone_->Listen() : joined_->Listen();
+}
+
+Status Serving::ShowAsDirectory() {
+  MirrorFace::Options options;
+  options.at = at_;
+  options.state_folder = alone_->drive().options().state_folder;
+  options.mark = begun_.account + ":" + begun_.folder;
+  PG_ASSIGN(mirror_, MirrorFace::Open(&alone_->drive(), options));
+  PG_TRY(alone_->Contact(mirror_.get()));
+  mirror_->Start();
+  return {};
+}
+
+Status Serving::Serve() {
+  if (!mirror_) return face_->Serve();
+  {
+    const Lock lock(mutex_);
+    while (!mirror_ended_)
+      changed_.WaitUntil(mutex_, SystemClock().Now() + std::chrono::minutes(1));
+  }
+  // what was saved just now goes along
+  Ignore(mirror_->WaitUntilSame(kLastLook));
+  mirror_->Stop();
+  return {};
+}
+
+Status Serving::EndFace(bool now) {
+  if (!mirror_) return face_->Unmount(now);
+  const Lock lock(mutex_);
+  mirror_ended_ = true;
+  changed_.NotifyAll();
+  return {};
+}
+
+Status Serving::ShowAsMount() {
+  PG_TRY(alone_ ? alone_->Contact() : joined_->Begin());
   MountOptions options;
   options.at = at_;
   options.name = name_;
@@ -137,12 +177,11 @@ Status Serving::Begin() {
   options.share_with_all = begun_.share_with_all;
   PG_ASSIGN(face_, StreamFace::Mount(alone_ ? shown_.get() : joined_->shown(), options));
   // what the drives tell of changes reaches the face only now that it is there
-  if (alone_) {
+  if (alone_)
     alone_->ShownBy(face_.get(), 0);
-    return alone_->Listen();
-  }
-  joined_->ShownBy(face_.get());
-  return joined_->Listen();
+  else
+    joined_->ShownBy(face_.get());
+  return {};
 }
 
 void Serving::Stop() {
@@ -157,7 +196,17 @@ std::vector<Drive*> Serving::drives() const {
 }
 
 Json Serving::About() const {
-  return {{"pid", ::getpid()}, {"since", Rfc3339(started_)}, {"service", notify_.listened()}};
+  Json about = {{"pid", ::getpid()}, {"since", Rfc3339(started_)}, {"service", notify_.listened()}};
+  if (mirror_) {
+    const MirrorStatus mirror = mirror_->Summary();
+    about["mirror"] = {{"items", mirror.items},
+                       {"complete", mirror.complete},
+                       {"folders_waiting", mirror.waiting},
+                       {"watches_lost", mirror.watches_lost},
+                       {"stopped", mirror.stopped},
+                       {"problems", mirror.problems}};
+  }
+  return about;
 }
 
 void Serving::WatchSignals(sigset_t signals) {
@@ -173,10 +222,10 @@ void Serving::WatchSignals(sigset_t signals) {
       hurry_ = true;
       continue;
     }
-    const Status gone = face_->Unmount(false);
+    const Status gone = EndFace(false);
     if (gone.ok()) continue;
     world_.Note(gone.error().what + "; unmounting all the same");
-    Ignore(face_->Unmount(true));
+    Ignore(EndFace(true));
   }
 }
 
@@ -252,7 +301,7 @@ Result<Json> Serving::Unmount(bool now, Duration patience) {
     }
   }
   by_command_ = true;
-  const Status gone = face_->Unmount(now);
+  const Status gone = EndFace(now);
   if (!gone.ok()) {
     by_command_ = false;
     return gone.error();

@@ -12,6 +12,7 @@
 
 #include "base/mutex.h"
 #include "engine/drive.h"
+#include "face/mirror/mirror.h"
 #include "face/stream/session.h"
 #include "joined_drive.h"
 #include "served_drive.h"
@@ -33,6 +34,12 @@ class Serving : public MountControl {
  private:
   Status Open();
   Status Begin();
+  Status ShowAsMount();
+  Status ShowAsDirectory();
+  // Until EndFace, or until somebody unmounts.
+  Status Serve();
+  // kBusy: somebody uses the mount.
+  Status EndFace(bool now);
   void Stop();
   std::vector<Drive*> drives() const;
   DriveSettings settings() const { return alone_ ? alone_->settings() : joined_->settings(); }
@@ -49,11 +56,14 @@ class Serving : public MountControl {
   std::unique_ptr<ServedDrive> alone_;
   std::unique_ptr<JoinedDrive> joined_;
   std::unique_ptr<Shown> shown_;
+  // one of the two
   std::unique_ptr<StreamFace> face_;
+  std::unique_ptr<MirrorFace> mirror_;
   const Nanos started_;
   Mutex mutex_;
   CondVar changed_;
   bool ending_ GUARDED_BY(mutex_) = false;
+  bool mirror_ended_ GUARDED_BY(mutex_) = false;
   const std::string name_, at_;
   std::atomic<bool> by_command_{false}, asked_{false}, hurry_{false}, ended_{false};
 };

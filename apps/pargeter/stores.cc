@@ -248,6 +248,7 @@ Result<std::unique_ptr<Drive>> OpenDrive(const World& world, const DriveSettings
   static_cast<DriveLimits&>(options) = LimitsOf(settings);
   options.read_only = read_only;
   options.shared = settings.share_with_all;
+  options.passes_through = settings.mirrors();
   options.uid = ::geteuid();
   options.gid = ::getegid();
   char host[256] = "here";

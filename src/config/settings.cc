@@ -262,8 +262,11 @@ const std::vector<Key<DriveSettings>>& DriveKeys() {
        "folder at the store: s3 BUCKET[/PREFIX]; webdav and sftp any folder; empty: the top", true,
        "folder", true},
       {"at", &D::at, "absolute path of the directory where the drive appears", false, "at", true},
-      {"mode", &D::mode, "`stream`: all names at once, bytes when they are read", false, "mode",
-       true},
+      {"mode", &D::mode,
+       "`stream`: all names at once, bytes when they are read; `mirror`: a plain directory with "
+       "all "
+       "files, kept the same as the store",
+       false, "mode", true},
       {"read_only", &D::read_only, "`true` refuses changes through the mount", false, "read-only",
        true},
       {"label", &D::label, "description for people", false, "label"},

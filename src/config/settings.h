@@ -48,9 +48,10 @@ struct DriveSettings {
   // not say is as with that drive.
   std::string part_of, shown_as;
   std::string account;
-  std::string folder;  // an object store's BUCKET[/PREFIX]
-  std::string at;      // absolute path of the mount point
-  std::string mode = "stream";
+  std::string folder;           // an object store's BUCKET[/PREFIX]
+  std::string at;               // absolute path of the mount point
+  std::string mode = "stream";  // or "mirror"
+  bool mirrors() const { return mode == "mirror"; }
   bool read_only = false;
   bool share_with_all = false;      // other users may look in; permissions decide what they see
   std::uint64_t hold_files = 1000;  // so many deletions at once are held back; 0: never
