@@ -45,6 +45,11 @@ Result<std::vector<Group>> ByDrive(const World& world, const Paths& paths) {
   for (const std::string& path : paths) {
     PG_ASSIGN(const std::vector<Located> found, LocateAll(world, path));
     for (const Located& at : found) {
+      if (at.drive.mirrors())
+        return Error(Code::kRefused,
+                     fmt::format("{} is a mirror: all its files stay in {}", at.drive.name,
+                                 Printable(at.drive.at)),
+                     "A folder that should not be on this machine: pargeter rule add PATH hide");
       auto it = std::find_if(groups.begin(), groups.end(),
                              [&](const Group& g) { return g.drive.name == at.drive.name; });
       if (it == groups.end()) it = groups.insert(groups.end(), Group{at.drive});

@@ -81,6 +81,8 @@ const Scenario kScenarios[] = {
     {"KilledWhileItWorks",
      "put a: A; start; settle; offline; write a: changed; write b: B; kill;"
      "online; start; same: a=changed, b=B; conflicts 0"},
+    {"StatesHere", "put a: A; start; settle; state a pinned; offline; write b: B; state b pending"},
+    {"OwnNameThere", "put .pargeter/a: A; put b: B; start; here: b=B; problem .pargeter"},
     {"Offline",
      "put a: A; start; settle; offline; write a: changed; write b: B; mkdir d; online;"
      "same: a=changed, b=B, d/="},

@@ -47,7 +47,7 @@ class MirrorFixture : public DriveFixture {
     mirror.state_folder = folder_ / "state";
     mirror.mark = "sheets";
     mirror.quiet = Duration(20);
-    mirror.retry_every = Duration(50);
+    mirror.retry_after = mirror.retry_at_most = Duration(50);
     mirror.catch_up_every = Duration(50);
     auto face = MirrorFace::Open(drive_.get(), std::move(mirror));
     opened_ = face.ok() ? Status() : Status(face.error());

@@ -112,6 +112,7 @@ TEST_P(MirrorTest, WithoutItsDirectoryItDoesNotStartAndDeletesNothing) {
 
 TEST_P(MirrorTest, WordsThatMakeNoMirrorAreRefused) {
   Begin();
+  Run({"evict", At("")}, 4, "is a mirror");
   Run({"drive", "change", "sheets", "--mode", "stream"}, 4, "cannot become a drive that streams");
   Run({"drive", "add", "all", "--join", "museum/*", "--at", machine_->Home("all"), "--mode",
        "mirror"},

@@ -144,7 +144,10 @@ void MirrorFace::NotePass(const PassResult& result) {
   marked_.insert(result.again.begin(), result.again.end());
   if (!result.later.empty()) {
     later_.insert(result.later.begin(), result.later.end());
-    retry_at_ = SystemClock().Now() + options_.retry_every;
+    retry_pause_ = std::clamp(retry_pause_ * 2, options_.retry_after, options_.retry_at_most);
+    retry_at_ = SystemClock().Now() + retry_pause_;
+  } else if (later_.empty()) {
+    retry_pause_ = Duration(0);
   }
   if (marked_.empty() && later_.empty() && caught_up_) complete_ = true;
   changed_.NotifyAll();
@@ -181,7 +184,7 @@ void MirrorFace::CatchUpLoop() {
     const Status caught_up = drive_.CatchUp(stop_);
     const auto took = std::chrono::duration_cast<Duration>(SystemClock().Now() - begun);
     // a large drive takes its time, and is not looked at all the time
-    pause = std::max(options_.catch_up_every, took * 10);
+    pause = std::max(options_.catch_up_every, took * 50);
     if (!caught_up.ok()) continue;
     const Lock lock(mutex_);
     if (!std::exchange(caught_up_, true)) {

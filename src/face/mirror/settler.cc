@@ -121,7 +121,13 @@ Result<std::optional<FolderViews>> Settler::Gather(NodeId folder, const std::str
   PG_ASSIGN(views.records, records_.Children(folder));
   const auto here = drive_.ListStates(folder);
   if (!here.ok()) return std::optional<FolderViews>();
-  for (const NodeState& state : *here) views.here.push_back(HereOf(state.node));
+  for (const NodeState& state : *here) {
+    views.here.push_back(HereOf(state.node));
+    if (folder != kRootId || state.node.name != Directory::kOwnFolder) continue;
+    views.here.pop_back();
+    NoteProblem(state.node.name,
+                Error(Code::kExists, "left out: the mirror's own folder has that name"));
+  }
   return std::optional(std::move(views));
 }
 
@@ -225,7 +231,7 @@ void Settler::NoteOutcome(const Work& work, const Status& taken, PassResult* res
     return;
   }
   const Code code = taken.error().code;
-  (IsOvertaken(code) ? result->again : result->later).insert(work.folder);
+  result->later.insert(work.folder);
   if (IsOvertaken(code) || code == Code::kBusy || code == Code::kCancelled) return;
   if (std::exchange(problems_[path], taken.error().what) == taken.error().what) return;
   LogAbout(LogLevel::kWarning, {path, NameOf(code)}, "{}: {}", Printable(path), taken.error().what);
