@@ -53,7 +53,7 @@ const Scenario kScenarios[] = {
     {"SwappedHere",
      "put a: A; put b: B; start; settle; move a t; move b a; move t b;"
      "same: a=B, b=A"},
-    {"ModeSetHere", "put a: A; start; settle; mode a 700; settle; asked write 0"},
+    {"ModeSetHere", "put a: A; start; settle; mode a 700; modes a 700; settle; asked write 0"},
     {"LinkedHere",
      "write a: A; link a b; symlink l: a; symlink out: /nowhere; start;"
      "same: a=A, b=A, l=-> a, out=-> /nowhere"},

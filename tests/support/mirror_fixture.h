@@ -11,7 +11,8 @@
 //   checks     same: PATH=TEXT, ...   (both sides; a folder ends in "/", where the store keeps it)
 //              here: ..., there: ...  (one side)
 //              recovered: TEXT, ...   (contents, in any order)
-//              conflicts N, state PATH STATE, problem PATH, asked KIND N (since the last time)
+//              conflicts N, state PATH STATE, modes PATH OCTAL (on both sides), problem PATH, asked
+//              KIND N (since the last time)
 #pragma once
 
 #include <fcntl.h>
@@ -205,6 +206,13 @@ class MirrorFixture : public DriveFixture {
       EXPECT_EQ(Recovered(), wanted);
     } else if (verb == "conflicts") {
       EXPECT_EQ(drive_->Summary().conflicts, std::stoul(path));
+    } else if (verb == "modes") {
+      const auto mode = static_cast<std::uint32_t>(std::stoul(to, nullptr, 8));
+      EXPECT_TRUE(Eventually([&] {
+        struct stat s {};
+        ::stat(At(path).c_str(), &s);
+        return world_.Get(path).attributes.mode == mode && (s.st_mode & 07777) == mode;
+      }));
     } else if (verb == "state") {
       EXPECT_TRUE(Eventually([&] {
         const auto node = drive_->NodeAt(path);
