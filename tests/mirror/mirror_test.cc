@@ -81,6 +81,13 @@ const Scenario kScenarios[] = {
     {"KilledWhileItWorks",
      "put a: A; start; settle; offline; write a: changed; write b: B; kill;"
      "online; start; same: a=changed, b=B; conflicts 0"},
+    {"HiddenHere", "put d/a: A; put b: B; start; settle; hide d; here: b=B; there: b=B, d/a=A"},
+    {"ReplacedByAFifo",
+     "put a: A; put b: B; start; settle; remove a; fifo a; write b: changed;"
+     "there: a=A, b=changed; problem a"},
+    {"MovedOverAChange",
+     "put a: A; put b: B; start; settle; stop; move b a; put a: theirs; start;"
+     "same: a=theirs, a (kept)=B"},
     {"StatesHere", "put a: A; start; settle; state a pinned; offline; write b: B; state b pending"},
     {"OwnNameThere", "put .pargeter/a: A; put b: B; start; here: b=B; problem .pargeter"},
     {"Offline",

@@ -7,8 +7,9 @@
 //              move FROM TO, mkdir PATH, mode PATH OCTAL, symlink PATH: TARGET, link PATH NEW, fifo
 //              PATH
 //   store      put PATH: TEXT, erase PATH, shift FROM TO
-//   program    start, stop, kill, offline, online, settle (until both sides are the same)
-//   checks     same: PATH=TEXT, ...   (both sides; a folder ends in "/", where the store keeps it)
+//   program    hide PATH, start, stop, kill, offline, online, settle (until both sides are the
+//   same) checks     same: PATH=TEXT, ...   (both sides; a folder ends in "/", where the store
+//   keeps it)
 //              here: ..., there: ...  (one side)
 //              recovered: TEXT, ...   (contents, in any order)
 //              conflicts N, state PATH STATE, modes PATH OCTAL (on both sides), problem PATH, asked
@@ -206,6 +207,8 @@ class MirrorFixture : public DriveFixture {
       EXPECT_EQ(Recovered(), wanted);
     } else if (verb == "conflicts") {
       EXPECT_EQ(drive_->Summary().conflicts, std::stoul(path));
+    } else if (verb == "hide") {
+      EXPECT_TRUE(drive_->Place(drive_->NodeAt(path)->id, Placement::kHide).ok());
     } else if (verb == "modes") {
       const auto mode = static_cast<std::uint32_t>(std::stoul(to, nullptr, 8));
       EXPECT_TRUE(Eventually([&] {

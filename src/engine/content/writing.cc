@@ -159,12 +159,11 @@ Status Contents::TakeFile(View& view, Inode* inode, const StagedFile& staged) {
     PG_TRY(budget_->ReserveForWriting(staged.size));
     content->LimitStablePrefix(0);
     const std::string place = blocks_->PathOf(content->id, Place::kPending);
-    Status taken = options_.disk->Rename(staged.path, place);
-    Result<Fd> fd =
-        taken.ok() ? options_.disk->Open(place, O_RDWR | O_CLOEXEC) : Result<Fd>(taken.error());
-    if (!fd.ok()) {
+    auto fd = options_.disk->Open(staged.path, O_RDWR | O_CLOEXEC);
+    const Status taken = fd.ok() ? options_.disk->Rename(staged.path, place) : fd.status();
+    if (!taken.ok()) {
       budget_->Release(staged.size);
-      return fd.error();
+      return taken;
     }
     if (content->readers > 0) content->former.push_back(std::move(content->fd));
     content->fd = std::move(*fd);

@@ -21,8 +21,8 @@ class ChangeListener {
   virtual void ContentChanged(NodeId id) = 0;
   virtual void AttributesChanged(NodeId id) = 0;
   virtual void NameChanged(NodeId parent, const std::string& name) = 0;
-  // Of a face that keeps the files itself (DriveOptions::passes_through): has it the content of
-  // this generation? May be called with the tree's lock: must not call the drive.
+  // A face that keeps the files itself (DriveOptions::passes_through) says whether it has the
+  // content of this generation? May be called with the tree's lock: must not call the drive.
   virtual bool Keeps(NodeId, std::uint64_t /*generation*/) { return true; }
   // For the first time: no name in it was told of before.
   virtual void FolderListed(NodeId) {}

@@ -77,7 +77,7 @@ Status Refresher::CatchUp(const Cancel& cancel) {
   return {};
 }
 
-// What waits for upload is told apart by its own turn, and is no reason to look.
+// A node that waits for upload is no reason to list its folder: its own turn looks at the store.
 Result<bool> Refresher::HasChanged(View& view, NodeId folder, const std::set<std::string>& names) {
   PG_ASSIGN(const std::vector<NodeId> known, view.index().RemoteChildren(folder));
   std::size_t same = 0, passed = 0;

@@ -37,7 +37,7 @@ Fingerprint PrintOf(const struct statx& s) {
   print.size = s.stx_size;
   print.mtime = NanosOf(s.stx_mtime);
   print.ctime = NanosOf(s.stx_ctime);
-  print.mode = s.stx_mode & 07777;
+  print.mode = s.stx_mode & 0777;  // no store gives a file another user's rights
   print.links = s.stx_nlink;
   return print;
 }
@@ -213,7 +213,7 @@ Result<Directory::Incoming> Directory::BeginFile() {
 
 Result<Fingerprint> Directory::EndFile(const Incoming& file, std::uint32_t mode, Nanos mtime) {
   const timespec times[2] = {{0, UTIME_OMIT}, {mtime / 1'000'000'000, mtime % 1'000'000'000}};
-  if (::fchmod(file.fd.get(), mode & 07777) != 0 || ::futimens(file.fd.get(), times) != 0)
+  if (::fchmod(file.fd.get(), mode & 0777) != 0 || ::futimens(file.fd.get(), times) != 0)
     return FromErrno(errno, "cannot finish a file in the directory");
   PG_ASSIGN(const auto print, PrintAt(file.fd.get(), "", AT_EMPTY_PATH));
   return *print;
@@ -250,17 +250,25 @@ Status Directory::PlaceOver(const Incoming& file, const std::string& path,
   PG_ASSIGN(const Place to, PlaceOf(path));
   PG_ASSIGN(const auto before, PrintAt(to.folder.get(), to.name));
   if (!before || !before->IsUnchanged(known)) return NotAsKnown(path);
+  PG_ASSIGN(const auto ours, PrintAt(incoming_.get(), file.name));
   const Place from{Fd(::fcntl(incoming_.get(), F_DUPFD_CLOEXEC, 0)), file.name};
   PG_TRY(RenameChecked(from, to, RENAME_EXCHANGE));
   // (the exchange itself has set its ctime)
   PG_ASSIGN(const auto out, PrintAt(incoming_.get(), file.name));
   if (!out || !out->HasSameTimes(known)) {
     PG_TRY(PutBack(to, file.name));
+    // a program may have written to ours while it was at the place: then it is kept
+    PG_ASSIGN(const auto again, PrintAt(incoming_.get(), file.name));
+    if (again && ours && !again->HasSameTimes(*ours)) PG_TRY(Recover(file.name, path));
     return NotAsKnown(path);
   }
   // A writer who has the former file open goes on writing into it: it is kept, and not unlinked.
+  return Recover(file.name, path);
+}
+
+Status Directory::Recover(const std::string& incoming, const std::string& path) {
   PG_ASSIGN(const std::string kept, NewRecoveryName(path));
-  if (::renameat(incoming_.get(), file.name.c_str(), recovered_.get(), kept.c_str()) != 0)
+  if (::renameat(incoming_.get(), incoming.c_str(), recovered_.get(), kept.c_str()) != 0)
     return FromErrno(errno, fmt::format("cannot keep the former {}", Printable(path)));
   return {};
 }
@@ -336,7 +344,7 @@ Result<std::string> Directory::NewRecoveryName(const std::string& path) {
 
 Status Directory::SetMode(const std::string& path, std::uint32_t mode) {
   PG_ASSIGN(const Place place, PlaceOf(path));
-  if (::fchmodat(place.folder.get(), place.name.c_str(), mode & 07777, 0) != 0)
+  if (::fchmodat(place.folder.get(), place.name.c_str(), mode & 0777, 0) != 0)
     return FromErrno(errno, fmt::format("cannot set the mode of {}", Printable(path)));
   return {};
 }

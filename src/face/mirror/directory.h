@@ -73,6 +73,8 @@ class Directory {
   Result<Fd> OpenFolder(const std::string& path) const;
   Result<std::string> NewRecoveryName(const std::string& path);
   Status RenameChecked(const Place& from, const Place& to, unsigned flags) const;
+  // A file among the incoming ones goes to recovered/, as one of that path.
+  Status Recover(const std::string& incoming, const std::string& path);
   Status PutBack(const Place& here, const std::string& out) const;
 
   std::string at_, mark_;

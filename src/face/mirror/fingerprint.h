@@ -1,4 +1,5 @@
-// What tells one state of a file in a plain directory from another (statx(2)). Plain values.
+// A fingerprint tells one state of a file in a plain directory from another (statx(2)). Plain
+// values.
 #pragma once
 
 #include <cstdint>

@@ -71,8 +71,10 @@ void MirrorFace::Stop() {
 
 void MirrorFace::Mark(NodeId folder) {
   const Lock lock(mutex_);
+  const Steady now = SystemClock().Now();
+  if (marked_.empty()) marked_since_ = now;
   marked_.insert(folder);
-  marked_at_ = SystemClock().Now();
+  marked_at_ = now;
   changed_.NotifyAll();
 }
 
@@ -125,14 +127,16 @@ std::set<NodeId> MirrorFace::NextFolders() {
   while (!stop_->cancelled()) {
     const Steady now = SystemClock().Now();
     if (!later_.empty() && now >= retry_at_) marked_.merge(later_), later_.clear();
-    if (!marked_.empty() && now >= marked_at_ + options_.quiet) {
+    const Steady due =
+        std::min(marked_at_ + options_.quiet, marked_since_ + options_.quiet_at_most);
+    if (!marked_.empty() && now >= due) {
       in_pass_ = true;
       return std::exchange(marked_, {});
     }
     if (now >= scan_at_) return {};
     Steady wake = scan_at_;
     if (!later_.empty()) wake = std::min(wake, retry_at_);
-    if (!marked_.empty()) wake = std::min(wake, marked_at_ + options_.quiet);
+    if (!marked_.empty()) wake = std::min(wake, due);
     changed_.WaitUntil(mutex_, wake);
   }
   return {};

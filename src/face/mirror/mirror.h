@@ -36,8 +36,9 @@ class MirrorFace : public ChangeListener {
     std::string state_folder;  // of the drive: for records and staged copies
     std::string mark;          // names the drive
     int workers = 8;
-    Duration quiet{200};         // after a change, for the next one
-    Duration retry_after{1000};  // what was not ready; each time twice as long
+    Duration quiet_at_most{2000};  // while changes go on
+    Duration quiet{200};           // after a change, for the next one
+    Duration retry_after{1000};    // what was not ready; each time twice as long
     Duration retry_at_most{60000};
     Duration catch_up_every{2000};  // the least time between two looks at the whole store
     Duration scan_every{600'000};   // of the directory
@@ -84,6 +85,7 @@ class MirrorFace : public ChangeListener {
   CondVar changed_;
   std::set<NodeId> marked_ GUARDED_BY(mutex_);
   std::set<NodeId> later_ GUARDED_BY(mutex_);
+  Steady marked_since_ GUARDED_BY(mutex_){};  // the first of `marked_`
   Steady marked_at_ GUARDED_BY(mutex_){}, retry_at_ GUARDED_BY(mutex_){},
       scan_at_ GUARDED_BY(mutex_){};
   Duration retry_pause_ GUARDED_BY(mutex_){0};

@@ -71,8 +71,8 @@ class Planner {
     const Record* record = At(records_, name);
     const HereNode* here = At(here_, name);
     if (disk != nullptr && disk->print.kind == DiskKind::kOther) {
-      Add(StepKind::kLeaveOut, name);
-      disk = nullptr;
+      // Nothing is known of what lies below or behind it: nothing of it was deleted.
+      return Add(StepKind::kLeaveOut, name);
     }
     if (record != nullptr)
       PlanRecorded(name, disk, *record);

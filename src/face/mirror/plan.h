@@ -1,4 +1,4 @@
-// What has to be done in one folder of a mirror so that the directory, the engine's tree and the
+// The steps that one folder of a mirror needs so that the directory, the engine's tree and the
 // records of their last agreement say the same. Pure: no disk, no store, no threads. Each step is a
 // small, repeatable one: what it leaves to do, the next plan finds.
 #pragma once
@@ -34,7 +34,7 @@ struct FolderViews {
   std::vector<HereNode> here;
 };
 
-// What a plan asks about other folders.
+// Questions of a plan about other folders.
 class OtherFolders {
  public:
   virtual ~OtherFolders() = default;

@@ -1,4 +1,4 @@
-// What the plain directory and the engine last agreed upon, one record for each file or folder: the
+// The last agreement of the plain directory and the engine: one record for each file or folder: the
 // third tree beside the two of the index. Kept in a database of its own (mirror.db) in the drive's
 // state: it can be lost, and is found again by comparing.
 //

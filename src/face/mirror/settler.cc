@@ -28,7 +28,7 @@ HereNode HereOf(const Node& node) {
   here.size = node.size;
   here.ours = node.dirty & kData;
   here.hidden = node.effective == Placement::kHide || node.effective == Placement::kThin;
-  if (node.attributes_known) here.mode = node.mode;
+  if (node.attributes_known) here.mode = node.mode & 0777;
   here.mtime = node.mtime;
   here.target = node.target;
   return here;
@@ -116,7 +116,10 @@ Result<std::optional<FolderViews>> Settler::Gather(NodeId folder, const std::str
   auto disk = directory_.List(path);
   if (!disk.ok() && (disk.error().code == Code::kNotFound || disk.error().code == Code::kNotFolder))
     return std::optional<FolderViews>();
-  if (!disk.ok()) return disk.error();
+  if (!disk.ok()) {  // one folder that cannot be read does not stop the others
+    NoteProblem(path, disk.status());
+    return std::optional(FolderViews{folder, {}, {}, {}});
+  }
   views.disk = std::move(*disk);
   PG_ASSIGN(views.records, records_.Children(folder));
   const auto here = drive_.ListStates(folder);
@@ -313,6 +316,10 @@ Status Settler::MoveHere(const Work& work, PassResult* result) {
       known->parent != record.parent || known->name != record.name)
     return Error(Code::kChanged, "an earlier step has moved it");
   PG_ASSIGN(const auto replaced, records_.Find(work.folder, work.step.name));
+  if (replaced && !IsAsRecorded(*replaced)) {  // the program did not know that version
+    PG_TRY(Forget(replaced->id));
+    return Error(Code::kChanged, "the replaced file has changed at the store");
+  }
   PG_TRY(drive_.Rename(record.parent, record.name, work.folder, work.step.name,
                        replaced ? Drive::Replace::kYes : Drive::Replace::kNo));
   if (replaced) PG_TRY(Forget(replaced->id));
@@ -322,6 +329,12 @@ Status Settler::MoveHere(const Work& work, PassResult* result) {
   PG_TRY(SaveRecord(record, work.step.disk.print));
   if (record.print.kind == DiskKind::kFolder) return AddBelow(record.id, &result->again);
   return {};
+}
+
+bool Settler::IsAsRecorded(const Record& record) {
+  const std::optional<HereNode> node = NodeOf(record.id);
+  return !node || node->ours || node->kind != NodeKind::kFile ||
+         node->generation == record.generation;
 }
 
 Status Settler::MoveOnDisk(const Work& work, PassResult* result) {
@@ -469,8 +482,7 @@ Status Settler::ReplaceHere(const Work& work) {
   }
   PG_TRY(records_.Save({here.id, work.folder, work.step.name, copy.print, *generation, {}}));
   if (here.mode != copy.print.mode) {
-    PG_ASSIGN(const Attr set, drive_.SetAttr(here.id, {.mode = copy.print.mode}, nullptr));
-    Ignore(Result<Attr>(set));
+    PG_TRY(drive_.SetAttr(here.id, {.mode = copy.print.mode}, nullptr).status());
   }
   return {};
 }
@@ -560,8 +572,7 @@ Status Settler::PlaceFetched(const Work& work, const Fetched& fetched) {
 Status Settler::SetHere(const Work& work) {
   const std::uint32_t mode = work.step.disk.print.mode;
   if (mode != work.step.record->print.mode) {
-    const auto set = drive_.SetAttr(work.step.id, {.mode = mode}, nullptr);
-    if (!set.ok()) return set.error();
+    PG_TRY(drive_.SetAttr(work.step.id, {.mode = mode}, nullptr).status());
   }
   Record record = *work.step.record;
   record.print = work.step.disk.print;
@@ -582,14 +593,19 @@ Status Settler::SetOnDisk(const Work& work) {
 Status Settler::RemoveHere(const Work& work, PassResult* result) {
   const auto state = drive_.State(work.step.id);
   if (!state.ok()) return Forget(work.step.id);
+  // Transfers may have taken long since the plan.
+  PG_ASSIGN(const auto back, directory_.Look(work.PathOfName()));
+  if ((back && back->print.kind == work.step.record->print.kind) ||
+      !IsAsRecorded(*work.step.record))
+    return Error(Code::kChanged, "the file has come back, or has changed at the store");
   bool all = true;
   PG_TRY(RemoveTreeHere(work.folder, state->node, &all));
   if (!all) result->again.insert(work.folder);
   return {};
 }
 
-// What came to the folder from the store since, and was never in the directory, stays, with the
-// folders that it is in: they have no record then, and come back.
+// A file that came to the folder from the store since, and was never in the directory, stays, with
+// the folders that it is in: they have no record then, and come back.
 Status Settler::RemoveTreeHere(NodeId parent, const Node& node, bool* all) {
   if (node.kind != NodeKind::kFolder) {
     PG_TRY(drive_.Unlink(parent, node.name));
@@ -625,14 +641,15 @@ Status Settler::TakeOut(const Work& work, PassResult* result) {
   return records_.Drop(record.id);
 }
 
-// What is new or changed in the folder stays, and becomes new at the store with its folder.
+// A new or changed file in the folder stays, and becomes new at the store with its folder.
 Status Settler::TakeOutTree(NodeId folder, const std::string& path) {
   const auto disk = directory_.List(path);
   if (!disk.ok() && disk.error().code != Code::kNotFound) return disk.error();
   if (disk.ok()) {
     for (const DiskEntry& entry : *disk) {
       PG_ASSIGN(const auto record, records_.Find(folder, entry.name));
-      if (!record || NodeOf(record->id)) continue;
+      if (!record) continue;
+      if (const auto node = NodeOf(record->id); node && !node->hidden) continue;
       const std::string inside = Below(path, entry.name);
       if (entry.print.kind == DiskKind::kFolder) {
         PG_TRY(TakeOutTree(record->id, inside));

@@ -68,6 +68,8 @@ class Settler : private OtherFolders {
   void NoteOutcome(const Work& work, const Status& taken, PassResult* result);
   Status TakeStep(const Work& work, PassResult* result);
   Status MoveHere(const Work& work, PassResult* result);
+  // The store has not changed the file since the directory got it.
+  bool IsAsRecorded(const Record& record);
   Status MoveOnDisk(const Work& work, PassResult* result);
   Status KeepBeside(const Work& work);
   Status Forget(NodeId id);  // with all that is below
